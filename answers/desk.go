@@ -16,7 +16,7 @@ type Desk struct {
 	Ledger *ledger.Reader
 }
 
-// Snapshot gives the state of the estate that a request answers from.
+// Snapshot returns the state of the estate that a request answers from.
 func (b *Desk) Snapshot(ctx context.Context) (*model.Model, error) {
 	m, err := b.Models.Current(ctx)
 	if err != nil {
@@ -25,7 +25,7 @@ func (b *Desk) Snapshot(ctx context.Context) (*model.Model, error) {
 	return m, nil
 }
 
-// View gives the conversations of a window under the draft.
+// View returns the conversations of a window under the draft.
 func (b *Desk) View(ctx context.Context, w Window) (*reach.View, *model.Model, error) {
 	return b.ViewAgainst(ctx, w, 0)
 }
@@ -48,7 +48,7 @@ func (b *Desk) ViewAgainst(ctx context.Context, w Window, revision int) (*reach.
 	return v, m, nil
 }
 
-// GroupsInOrder gives the groups in the order of the text.
+// GroupsInOrder returns the groups in the order of the text.
 func GroupsInOrder(p *policy.Policy) []*policy.Group {
 	var out []*policy.Group
 	for _, item := range p.Items {
@@ -65,7 +65,7 @@ var LiveStore = func() *expr.Expr {
 	return e
 }()
 
-// Asked gives the view of a window, compared with another revision if the filter
+// Asked returns the view of a window, compared with another revision if the filter
 // says so, and what the filter asks of it.
 func (s *Desk) Asked(ctx context.Context, w Window, f ledger.Filter) (*reach.View, *model.Model, reach.Query, error) {
 	v, snap, err := s.ViewAgainst(ctx, w, f.Against)

@@ -23,7 +23,7 @@ func NewFindingOut(f prove.Finding) FindingOut {
 	return out
 }
 
-// FindingsAt gives what was found of the statement on a line.
+// FindingsAt returns what was found of the statement on a line.
 func FindingsAt(snap *model.Model, line int) []FindingOut {
 	out := []FindingOut{}
 	for _, f := range snap.FindingsAt(line) {
@@ -32,7 +32,7 @@ func FindingsAt(snap *model.Model, line int) []FindingOut {
 	return out
 }
 
-// EvidentAt gives what the window says of the rules, by their lines.
+// EvidentAt returns what the window says of the rules, by their lines.
 func EvidentAt(v *reach.View) map[int][]prove.Finding {
 	out := map[int][]prove.Finding{}
 	if v.Len() == 0 {

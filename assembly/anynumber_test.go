@@ -39,7 +39,7 @@ type schema struct {
 	Enum       []any             `json:"enum"`
 }
 
-// make gives a value of a schema in which every number is one.
+// make returns a value of a schema in which every number is one.
 func (n *numbered) make(s schema, number any, depth int) any {
 	if name, ok := strings.CutPrefix(s.Ref, "#/components/schemas/"); ok {
 		s = n.Components.Schemas[name]

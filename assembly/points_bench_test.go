@@ -125,7 +125,7 @@ func BenchmarkConnectedPoints(b *testing.B) {
 	for i := range kernels {
 		kernels[i] = &timed{}
 		agent := &point.Agent{Server: h.URL, Token: tokens[i], Kernel: kernels[i], Log: slog.New(slog.DiscardHandler),
-			Client: client, Beat: 5 * time.Second, Check: time.Hour, WayBack: 10 * time.Minute}
+			Client: client, Beat: 5 * time.Second, Check: time.Hour, RollbackAfter: 10 * time.Minute}
 		running.Go(func() { _ = agent.Run(pointsCtx) })
 	}
 	all := func(n int64) time.Duration {

@@ -151,7 +151,7 @@ func (a *Service) makeEvidence(ctx context.Context, c *evidence.Case, schedule *
 		Body: body})
 }
 
-// Evidence gives evidence that was made, with what it says and the key that signed it, as
+// Evidence returns evidence that was made, with what it says and the key that signed it, as
 // long as it is what was signed.
 func (a *Service) Evidence(ctx context.Context, id int64) (*EvidenceKept, *evidence.Evidence, ed25519.PublicKey,
 	error) {
@@ -261,7 +261,7 @@ func (a *Service) MakeDue(ctx context.Context, now time.Time) error {
 	return nil
 }
 
-// LastPeriod gives the last month or quarter that was over at a time.
+// LastPeriod returns the last month or quarter that was over at a time.
 func LastPeriod(every string, now time.Time) (from, to time.Time) {
 	months := 1
 	if every == "quarter" {

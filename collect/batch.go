@@ -30,7 +30,7 @@ func (b *batch) add(h uint64, x *flow.Joined) {
 	p.records = append(p.records, *x)
 }
 
-// changes says when addresses changed hands.
+// changes reports when addresses changed hands.
 func (b *batch) changes(f func(netip.Addr, estate.Instant) (estate.Instant, bool)) {
 	for i := range b.parts {
 		b.parts[i].buckets.Changes = f
@@ -42,7 +42,7 @@ func (b *batch) open(h uint64, o *flow.Open) {
 	p.opened = append(p.opened, *o)
 }
 
-// len gives how many records there are.
+// len returns how many records there are.
 func (b *batch) len() int {
 	n := 0
 	for i := range b.parts {
@@ -55,7 +55,7 @@ func (b *batch) len() int {
 // of traffic can be stored.
 const inOne = 20_000
 
-// next gives some parts as what is stored in one transaction, and how to forget them; nil: there is
+// next returns some parts as what is stored in one transaction, and how to forget them; nil: there is
 // no more.
 func (b *batch) next() (out *rows.Batch, opened []flow.Open, forget func()) {
 	from := 0

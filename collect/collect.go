@@ -165,7 +165,7 @@ func Start(ctx context.Context, o Options) (*Collector, error) {
 	return c, nil
 }
 
-// Address gives the first address that it listens on in a network, udp or tcp.
+// Address returns the first address that it listens on in a network, udp or tcp.
 func (c *Collector) Address(network string) (string, bool) {
 	for _, l := range c.Listening {
 		if addr, ok := strings.CutPrefix(l, network+" "); ok {
@@ -227,7 +227,7 @@ type packet struct {
 	guess int64 // how many records it may have
 }
 
-// worker gives the one that decodes a sender's packets.
+// worker returns the one that decodes a sender's packets.
 func (c *Collector) worker(addr netip.Addr) *worker {
 	h := fnv.New32a()
 	b := addr.As16()

@@ -77,7 +77,7 @@ func stored(t testing.TB, db *assembly.Store) (out sums) {
 	return out
 }
 
-// both gives the two directions of connection n.
+// both returns the two directions of connection n.
 func both(n int) []flow.Observation {
 	now := flow.MicrosOf(time.Now())
 	o := flow.Observation{Src: netip.AddrFrom4([4]byte{10, 1, byte(n >> 8), byte(n)}),
@@ -321,7 +321,7 @@ func TestKilledUnderLoad(t *testing.T) {
 
 func client(n int) string { return both(n)[0].Src.String() }
 
-// counted gives the connections of each client.
+// counted returns the connections of each client.
 func counted(t *testing.T, db *assembly.Store) map[string]int64 {
 	hours, err := db.Hours(t.Context())
 	require.NoError(t, err)

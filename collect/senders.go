@@ -57,7 +57,7 @@ func (r *resumed) take(addr netip.Addr, p wire.Protocol, domain uint32) (expecte
 	return 0, false
 }
 
-// habit gives what was known of a stream. It stays known: a stream may come again from another
+// habit returns what was known of a stream. It stays known: a stream may come again from another
 // port.
 func (r *resumed) habit(addr netip.Addr, p wire.Protocol, domain uint32) wire.Habit {
 	r.mu.Lock()
@@ -116,7 +116,7 @@ type sender struct {
 	rate    float64
 }
 
-// of gives the sender of a packet; nil if it may not send, or there are too many.
+// of returns the sender of a packet; nil if it may not send, or there are too many.
 func (s *senders) of(k senderKey, names *observers) *sender {
 	s.mu.Lock()
 	defer s.mu.Unlock()

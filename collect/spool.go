@@ -256,7 +256,7 @@ func (s *spool) next() (*rows.Encoded, error) {
 	return &e, nil
 }
 
-// stored deletes the batch that was given last, which the database has, and gives what is
+// stored deletes the batch that was given last, which the database has, and returns what is
 // fresh of it.
 func (s *spool) stored(e *rows.Encoded, took time.Duration, before bool) []flow.Bucket {
 	s.mu.Lock()
@@ -302,7 +302,7 @@ func (s *spool) lost(rows int) {
 const openFile = "open.jsonl"
 
 // appendOpen notes sessions whose connection is counted and that go on: all of
-// them or none. It gives the size of the file before.
+// them or none. It returns the size of the file before.
 func (s *spool) appendOpen(opened []flow.Open) (before int64, err error) {
 	path := filepath.Join(s.folder, openFile)
 	if info, err := os.Stat(path); err == nil {
@@ -349,7 +349,7 @@ func (s *spool) saveOpen(alive []flow.Open) {
 	}
 }
 
-// readOpen gives those that were noted. A last line that was cut off is passed
+// readOpen returns those that were noted. A last line that was cut off is passed
 // over: its batch was not written either.
 func (s *spool) readOpen() []flow.Open {
 	raw, err := os.ReadFile(filepath.Join(s.folder, openFile))

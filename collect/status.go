@@ -60,7 +60,7 @@ type savedStream struct {
 	Expected uint32        `json:"expected"`
 }
 
-// Status gives the state as it was told last, within seconds.
+// Status returns the state as it was told last, within seconds.
 func (c *Collector) Status() Status { return *c.told.Load() }
 
 // tell gathers the state; rates are since it was last told.
@@ -96,7 +96,7 @@ func (c *Collector) tell() {
 	c.told.Store(&t)
 }
 
-// measure finds the rates since the last time, and gives the sum; and how many records came
+// measure finds the rates since the last time, and returns the sum; and how many records came
 // in packets that came once more.
 func (s *senders) measure(last *Status, now time.Time) (sum float64, copies int64) {
 	s.mu.Lock()
@@ -127,7 +127,7 @@ func (s *senders) measure(last *Status, now time.Time) (sum float64, copies int6
 	return sum, copies
 }
 
-// Exporters gives what is known of each address that sends.
+// Exporters returns what is known of each address that sends.
 func (c *Collector) Exporters() []traffic.ExporterStatus {
 	byAddr := map[netip.Addr]*traffic.ExporterStatus{}
 	faults := map[netip.Addr]map[wire.Why]int64{}

@@ -25,7 +25,7 @@ type verdictChange struct {
 	Examples []string `json:"examples"`
 }
 
-// GroupChange says who joins and leaves a group.
+// GroupChange reports who joins and leaves a group.
 type GroupChange struct {
 	Group     string   `json:"group"`
 	Joins     []string `json:"joins" doc:"The first of them"`
@@ -80,7 +80,7 @@ type ProbeChange struct {
 	AsExpected bool   `json:"asExpected"`
 }
 
-// Changing says what another policy text would change. What it would take too long to
+// Changing reports what another policy text would change. What it would take too long to
 // work out is refused (*decide.CostError).
 func Changing(ctx context.Context, before *reach.View, m *model.Model, text string) (*Consequences, error) {
 	after, err := m.After(ctx, text)
@@ -97,12 +97,12 @@ func Affordable(m *model.Model, text string) error {
 	return decide.Affordable(m.Compiled, p)
 }
 
-// ConsequencesOf says what an update of the draft or the estate changes.
+// ConsequencesOf reports what an update of the draft or the estate changes.
 func ConsequencesOf(before *reach.View, snap *model.Model, change *model.After) Consequences {
 	u := change.Update
 	out := Consequences{Conversations: []verdictChange{}, Asserts: []AssertChange{},
 		Probes: probeChanges(snap, u), Doubts: []string{}}
-	opened := before.Opened(u)
+	opened := reach.OpenedBy(before, u)
 	out.Opens = Opening{opened.Pairs, opened.Unseen}
 	out.Groups = groupChanges(u)
 	out.GroupCount = len(out.Groups)
@@ -159,7 +159,7 @@ func ConsequencesOf(before *reach.View, snap *model.Model, change *model.After) 
 	return out
 }
 
-// groupChanges says who joins and leaves groups now.
+// groupChanges reports who joins and leaves groups now.
 func groupChanges(u *decide.Update) []GroupChange {
 	out := []GroupChange{}
 	index := map[string]int{}

@@ -203,14 +203,14 @@ func (c *Cluster) fail(reason string) {
 	}
 }
 
-// Trouble says whether the server is away, and how often it was started again.
+// Trouble reports whether the server is away, and how often it was started again.
 func (c *Cluster) Trouble() ClusterTrouble {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	return c.trouble
 }
 
-// Process gives the id of the server's first process; 0 while it is away.
+// Process returns the id of the server's first process; 0 while it is away.
 func (c *Cluster) Process() int {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -308,7 +308,7 @@ func binaries() (string, error) {
 	return best, nil
 }
 
-// owner gives the user to run PostgreSQL as, nil for the one we are.
+// owner returns the user to run PostgreSQL as, nil for the one we are.
 func owner() (*syscall.Credential, error) {
 	if os.Getuid() != 0 {
 		return nil, nil

@@ -74,11 +74,11 @@ func (d *DB) Close() error { return d.SQL.Close() }
 // Ping reports whether the database answers.
 func (d *DB) Ping(ctx context.Context) error { return d.SQL.PingContext(ctx) }
 
-// ErrNone says that what was asked for is not there.
+// ErrNone reports that what was asked for is not there.
 var ErrNone = sql.ErrNoRows
 
-// ErrTaken says that there is something of that name.
+// ErrTaken reports that there is something of that name.
 var ErrTaken = errors.New("there is something of that name already")
 
-// ErrMoved says that the document has changed since it was read.
+// ErrMoved reports that the document has changed since it was read.
 var ErrMoved = errors.New("the document has changed meanwhile")

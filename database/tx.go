@@ -22,7 +22,7 @@ const (
 	WatchLock   = 7413 // what is found by watching, and what people say of it
 )
 
-// UnknownError says that the answer to a COMMIT was lost, and that the database
+// UnknownError reports that the answer to a COMMIT was lost, and that the database
 // could not be asked either: what was to be stored may be stored or not. A
 // request that carried a Key can be sent again with it.
 type UnknownError struct{ Err error }
@@ -34,7 +34,7 @@ func (e *UnknownError) Error() string {
 
 func (e *UnknownError) Unwrap() error { return e.Err }
 
-// RepeatedError says that a request with the same key was stored before.
+// RepeatedError reports that a request with the same key was stored before.
 type RepeatedError struct{ Key string }
 
 func (e *RepeatedError) Error() string {
@@ -244,7 +244,7 @@ type roomKey struct{}
 
 type patienceKey struct{}
 
-// Patient gives a context whose writes wait longer than usual to learn what
+// Patient returns a context whose writes wait longer than usual to learn what
 // became of them when the database goes away: for work that nobody waits for.
 func Patient(ctx context.Context, d time.Duration) context.Context {
 	return context.WithValue(ctx, patienceKey{}, d)
@@ -260,7 +260,7 @@ type Key struct {
 
 type requestKey struct{}
 
-// WithKey gives the context of a request that carries a key.
+// WithKey returns the context of a request that carries a key.
 func WithKey(ctx context.Context, k *Key) context.Context {
 	return context.WithValue(ctx, requestKey{}, k)
 }
@@ -322,7 +322,7 @@ func (d *DB) ForgetRequests(ctx context.Context) error {
 	return err
 }
 
-// DataError says that the database refuses something for what it holds, and not
+// DataError reports that the database refuses something for what it holds, and not
 // because it cannot be reached: to try again is of no use.
 type DataError struct {
 	Reason string
@@ -331,7 +331,7 @@ type DataError struct {
 
 func (e *DataError) Error() string { return e.Reason }
 
-// Refused gives the DataError that an error is about; nil if it is about
+// Refused returns the DataError that an error is about; nil if it is about
 // something else. Class 22 of SQLSTATE is data exceptions, 23 constraints; a
 // program limit (54) that one row exceeds is no better the next time.
 func Refused(err error) *DataError {
@@ -365,7 +365,7 @@ func Full(err error) bool {
 
 type jobKey struct{}
 
-// WithJob gives the context in which a job stores what it makes: that it was
+// WithJob returns the context in which a job stores what it makes: that it was
 // stored is stored with it.
 func WithJob(ctx context.Context, id int64) context.Context {
 	return context.WithValue(ctx, jobKey{}, id)

@@ -35,7 +35,7 @@ func company(t *testing.T) (*demo.Company, *reach.View) {
 	return c, reach.New(decide.Compile(e, p, estate.InstantOf(end)), all, all[0].Hour, all[len(all)-1].Hour+1)
 }
 
-// seen gives the conversations between two names ("*" is anybody) on a service.
+// seen returns the conversations between two names ("*" is anybody) on a service.
 func seen(v *reach.View, client, server, spec string) []*reach.Conversation {
 	var out []*reach.Conversation
 	is := func(pattern, name string) bool {

@@ -121,7 +121,7 @@ func (b *builder) estate() {
 	b.stories()
 }
 
-// address gives the next free address of a subnet; large companies run over
+// address returns the next free address of a subnet; large companies run over
 // into higher subnets.
 func (b *builder) address(net, subnet int) netip.Addr {
 	key := fmt.Sprint(net, " ", subnet)

@@ -22,7 +22,7 @@ import (
 // over IPFIX, both directions of each connection, some of them seen by both.
 type sender struct {
 	Workloads int
-	// Passes says whether the enforcement points in the way of a connection let it
+	// Passes reports whether the enforcement points in the way of a connection let it
 	// through; nil: all do.
 	Passes func(*flow.Observation) bool
 	stop   context.CancelFunc
@@ -66,7 +66,7 @@ func (s *sender) Stop() {
 	}
 }
 
-// Habits gives what the company's machines did on the last day before an instant, which
+// Habits returns what the company's machines did on the last day before an instant, which
 // what happens now is like; and what in two weeks was carried although the policy rejects
 // it, which somebody should find and settle: it goes on now and then.
 func Habits(workloads int, now time.Time) (usual, odd []flow.Record) {
@@ -146,7 +146,7 @@ func (s *sender) run(ctx context.Context, conns []net.Conn) {
 	}
 }
 
-// site gives the switch that a machine hangs on: those of southquay have an odd
+// site returns the switch that a machine hangs on: those of southquay have an odd
 // second octet.
 func site(a netip.Addr) int { return int(a.As4()[1] & 1) }
 

@@ -198,7 +198,7 @@ func (b *builder) everyone() []int {
 	return out
 }
 
-// depots gives addresses of kiosks and terminals in the harbour offices.
+// depots returns addresses of kiosks and terminals in the harbour offices.
 func (b *builder) depots() []netip.Addr {
 	var out []netip.Addr
 	for office := 1; office <= 12; office++ {
@@ -248,7 +248,7 @@ func (b *builder) toOutside(from role, servers []netip.Addr, h habit) {
 	}
 }
 
-// choose gives n of the servers, spread over the clients: the same ones whenever
+// choose returns n of the servers, spread over the clients: the same ones whenever
 // the company is made, so that what happens now is between those between whom it
 // happened before.
 func (b *builder) choose(servers []int, n, client int) []int {
@@ -265,7 +265,7 @@ func (b *builder) choose(servers []int, n, client int) []int {
 	return slices.Compact(out)
 }
 
-// addr gives the address that a workload holds at a time; the zero Addr if none.
+// addr returns the address that a workload holds at a time; the zero Addr if none.
 func (b *builder) addr(i int, t time.Time) netip.Addr {
 	at := estate.InstantOf(t)
 	for _, l := range b.workloads[i].Leases {

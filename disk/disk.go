@@ -118,7 +118,7 @@ func (w *Watch) sharesReserve(i int) bool {
 	return false
 }
 
-// States gives the state of each folder.
+// States returns the state of each folder.
 func (w *Watch) States() []State {
 	if w == nil {
 		return nil
@@ -128,7 +128,7 @@ func (w *Watch) States() []State {
 	return append([]State(nil), w.states...)
 }
 
-// FullError says that something is not written because a disk is full.
+// FullError reports that something is not written because a disk is full.
 type FullError struct{ State }
 
 func (e *FullError) Error() string {
@@ -142,7 +142,7 @@ func (s State) Room() string {
 	return fmt.Sprintf("%d MB are free, and writing resumes at %d MB", s.Free>>20, s.Resume>>20)
 }
 
-// Room gives a *FullError for a folder without room, by its name; "" asks for
+// Room returns a *FullError for a folder without room, by its name; "" asks for
 // all of them.
 func (w *Watch) Room(name string) error {
 	for _, s := range w.States() {
@@ -153,7 +153,7 @@ func (w *Watch) Room(name string) error {
 	return nil
 }
 
-// Changed gives a channel that is closed when some folder's room becomes too
+// Changed returns a channel that is closed when some folder's room becomes too
 // little, or enough again.
 func (w *Watch) Changed() <-chan struct{} {
 	if w == nil {
@@ -164,7 +164,7 @@ func (w *Watch) Changed() <-chan struct{} {
 	return w.change
 }
 
-// Release gives up all reserves, so that what ends can still be written.
+// Release returns up all reserves, so that what ends can still be written.
 func (w *Watch) Release() {
 	for _, s := range w.States() {
 		_ = Release(s.Path)
@@ -172,7 +172,7 @@ func (w *Watch) Release() {
 	}
 }
 
-// Release gives up the reserve below a folder, as the last means to start what
+// Release returns up the reserve below a folder, as the last means to start what
 // does not start on a full disk.
 func Release(folder string) error { return os.Remove(filepath.Join(folder, reserveFile)) }
 

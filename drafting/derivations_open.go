@@ -218,7 +218,7 @@ func (a *Service) Waiting(ctx context.Context, m *model.Model) (int, error) {
 	return n, nil
 }
 
-// linesOf gives the lines of the draft's rules by their sentences.
+// linesOf returns the lines of the draft's rules by their sentences.
 func linesOf(m *model.Model) map[string]int {
 	have := map[string]int{}
 	for _, r := range m.Policy.Rules {

@@ -72,7 +72,7 @@ func (a *Service) Locate(ctx context.Context, snap *model.Model, base, line int)
 	return 0, movedFrom(before[line-1], inPlace(where, after, line), snap.Head.No)
 }
 
-// inPlace says what stands where a line stood that is no longer as it was:
+// inPlace reports what stands where a line stood that is no longer as it was:
 // the new line behind the nearest one above it that has stayed.
 func inPlace(where []int, after []string, line int) string {
 	behind := 0

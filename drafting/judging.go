@@ -216,7 +216,7 @@ func (j *judging) join(draft *policy.Policy, author string) error {
 	return nil
 }
 
-// words says what was done, for the history.
+// words reports what was done, for the history.
 func (j *judging) words() string {
 	var parts []string
 	say := func(verb string, sentences []string) {
@@ -238,7 +238,7 @@ func (j *judging) words() string {
 	return strings.ToUpper(text[:1]) + text[1:]
 }
 
-// ProposalPolicy gives the draft as it would be with a choice of a proposal.
+// ProposalPolicy returns the draft as it would be with a choice of a proposal.
 func (a *Service) ProposalPolicy(ctx context.Context, m *model.Model, id int64, choice *int) (*policy.Policy, error) {
 	rows, err := a.Store.Proposals(ctx, []int64{id})
 	if err != nil {

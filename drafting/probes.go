@@ -34,7 +34,7 @@ func (a *Service) DropProbes(ctx context.Context, questions []string) error {
 	return a.apply(ctx, e)
 }
 
-// RenamedProbes gives the edits that make probes name a group by its new name.
+// RenamedProbes returns the edits that make probes name a group by its new name.
 func (a *Service) RenamedProbes(ctx context.Context, from, to string) ([]ProbeEdit, error) {
 	all, err := a.Store.Probes(ctx)
 	if err != nil {

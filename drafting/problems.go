@@ -6,7 +6,7 @@ import (
 	"lucidorchard/refuse"
 )
 
-// movedFrom says what a statement was that somebody else has changed, and what it
+// movedFrom reports what a statement was that somebody else has changed, and what it
 // is in the newest revision.
 func movedFrom(was, now string, revision int) error {
 	return &refuse.Problem{Kind: refuse.IsMoved,

@@ -20,23 +20,23 @@ type Store interface {
 	Apply(ctx context.Context, e Edit) error
 	// NewestDerivationID returns the id of the newest derivation; 0 if there is none.
 	NewestDerivationID(ctx context.Context) (id int64, err error)
-	// Probes gives all probes, in the order in which they were kept.
+	// Probes returns all probes, in the order in which they were kept.
 	Probes(ctx context.Context) ([]model.Probe, error)
-	// Proposals gives proposals by their ids, in the order of ids; those that are not
+	// Proposals returns proposals by their ids, in the order of ids; those that are not
 	// there are left out.
 	Proposals(ctx context.Context, ids []int64) ([]KeptProposal, error)
 	// ReadDerivation returns a derivation with its proposals, in the order in which they were
 	// stored. Neither changes once it is stored. The error is sql.ErrNoRows if there is none
 	// with this id.
 	ReadDerivation(ctx context.Context, id int64) (Derivation, []KeptProposal, error)
-	// Refusals gives all refusals, newest first.
+	// Refusals returns all refusals, newest first.
 	Refusals(ctx context.Context) ([]Refusal, error)
-	// Revision gives one revision.
+	// Revision returns one revision.
 	Revision(ctx context.Context, no int) (model.Revision, error)
-	// Revisions gives a part of the revisions, the newest first, without their texts,
+	// Revisions returns a part of the revisions, the newest first, without their texts,
 	// and how many there are.
 	Revisions(ctx context.Context, offset, limit int) (out []model.Revision, total int, err error)
-	// SetAside gives what the newest derivation set aside for a reason; for any, if
+	// SetAside returns what the newest derivation set aside for a reason; for any, if
 	// it is "all".
 	SetAside(ctx context.Context, reason string) ([]AsideTalk, error)
 	// Redo makes the change again that was undone last. Without one it returns
@@ -48,7 +48,7 @@ type Store interface {
 	// Undoable returns the change that Undo, and the one that Redo would take; nil
 	// where there is none.
 	Undoable(ctx context.Context) (undo, redo *history.Change, err error)
-	// NewestJob gives the newest job of a kind, without its result; nil if there is
+	// NewestJob returns the newest job of a kind, without its result; nil if there is
 	// none.
 	NewestJob(ctx context.Context, kind string) (*jobs.Job, error)
 }

@@ -21,7 +21,7 @@ import (
 	"lucidorchard/ingest/wire"
 )
 
-// disk gives a folder on a disk of its own, of so many MB: a file on a loop
+// disk returns a folder on a disk of its own, of so many MB: a file on a loop
 // device, or in memory where there is none.
 func disk(t *testing.T, mb int) string {
 	dir := folder(t)
@@ -186,7 +186,7 @@ func TestFullDisk(t *testing.T) {
 	traffic.report(t, "connections on a full disk", n)
 }
 
-// told gives how many records the collector says were lost.
+// told returns how many records the collector says were lost.
 func (s *site) told() int {
 	var out struct {
 		Collectors []struct{ Lost, Unfinished int }

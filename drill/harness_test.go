@@ -350,7 +350,7 @@ func (s *site) edits(ctx context.Context, worker string, note func(name string, 
 	}
 }
 
-// flows gives a file of conversations whose clients nobody else has.
+// flows returns a file of conversations whose clients nobody else has.
 func flows(worker, n, rows int) []byte {
 	var b bytes.Buffer
 	b.WriteString("start,src,dst,proto,dport\n")

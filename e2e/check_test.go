@@ -217,7 +217,7 @@ func TestReportForOwners(t *testing.T) {
 	require.Equal(t, []string{"none", "none"}, printed(p, "nav", "header"))
 }
 
-// printed gives how elements are displayed on paper.
+// printed returns how elements are displayed on paper.
 func printed(p *page, selectors ...string) (out []string) {
 	for _, sel := range selectors {
 		out = append(out, value[string](p, fmt.Sprintf(`(() => {

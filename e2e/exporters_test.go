@@ -239,7 +239,7 @@ type conversations struct {
 	}
 }
 
-// serve runs the program that answers, and gives where the test's own program is.
+// serve runs the program that answers, and returns where the test's own program is.
 func (n network) serve(t *testing.T) (me string) {
 	t.Helper()
 	me, err := os.Executable()
@@ -255,7 +255,7 @@ func (n network) serve(t *testing.T) (me string) {
 	return me
 }
 
-// listening gives where a server takes records.
+// listening returns where a server takes records.
 func listening(t *testing.T, base, transport string) (to string) {
 	t.Helper()
 	for _, l := range api[exporters](t, base+"/api/v1/exporters").Collectors[0].Listening {

@@ -28,7 +28,7 @@ func (f *faults) add(format string, args ...any) {
 	f.found = append(f.found, fmt.Sprintf(format, args...))
 }
 
-// declared gives what tells the query parameters that the API has for a path; false: it does not
+// declared returns what tells the query parameters that the API has for a path; false: it does not
 // describe the path.
 func declared(p *page) func(path string) (names []string, described bool) {
 	var said struct {

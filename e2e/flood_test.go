@@ -24,7 +24,7 @@ const (
 	floodPerMillion = 1300 << 20
 )
 
-// peak gives the most memory that a process has had, in octets (proc(5), VmHWM).
+// peak returns the most memory that a process has had, in octets (proc(5), VmHWM).
 func peak(t *testing.T, pid int) int {
 	t.Helper()
 	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))

@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// proposal gives the current one's key and how many there are.
+// proposal returns the current one's key and how many there are.
 func (p *page) proposals() int {
 	p.t.Helper()
 	return value[int](p, `document.querySelectorAll("[data-proposal]").length`)

@@ -26,7 +26,7 @@ type Events struct {
 	wait chan struct{}
 }
 
-// Next gives what holds now, and a channel that is closed at the next change.
+// Next returns what holds now, and a channel that is closed at the next change.
 func (e *Events) Next() (Event, <-chan struct{}) {
 	e.mu.Lock()
 	defer e.mu.Unlock()

@@ -27,7 +27,7 @@ type MembershipChange struct {
 
 // MembershipChanges replays what was said of tags and asks the group, as it is
 // defined now, before and after each change.
-func MembershipChanges(snap *model.Model, group string, said []inventory.SaidValue, from time.Time) []MembershipChange {
+func MembershipChanges(snap *model.Model, group string, said []inventory.ValueSpan, from time.Time) []MembershipChange {
 	out := []MembershipChange{}
 	for len(said) > 0 {
 		n := 1
@@ -84,7 +84,7 @@ func MembershipChanges(snap *model.Model, group string, said []inventory.SaidVal
 	return out
 }
 
-// Arrivals gives the members that came with their first address, or that were
+// Arrivals returns the members that came with their first address, or that were
 // retired, since an instant.
 func Arrivals(snap *model.Model, group string, from time.Time) []MembershipChange {
 	out := []MembershipChange{}
@@ -116,9 +116,9 @@ func Arrivals(snap *model.Model, group string, from time.Time) []MembershipChang
 
 const FirstTags = "its first tags"
 
-// tagChanges says what changed about a workload's tags at an instant, and who
+// tagChanges reports what changed about a workload's tags at an instant, and who
 // said so.
-func tagChanges(had, has map[string]string, said []inventory.SaidValue, at time.Time) string {
+func tagChanges(had, has map[string]string, said []inventory.ValueSpan, at time.Time) string {
 	if len(had) == 0 {
 		return FirstTags
 	}

@@ -17,9 +17,9 @@ type Service struct{ Store }
 
 // Store is what a Service reads. Its methods are safe for concurrent use.
 type Store interface {
-	// SaidSince returns what sources reported of tags since an instant, and before it, by
+	// ValuesSince returns what sources reported of tags since an instant, and before it, by
 	// workload and time.
-	SaidSince(ctx context.Context, from time.Time) ([]inventory.SaidValue, error)
+	ValuesSince(ctx context.Context, from time.Time) ([]inventory.ValueSpan, error)
 	// RevisionsSince returns the revisions since an instant, and the one before, with
 	// their texts, oldest first.
 	RevisionsSince(ctx context.Context, from time.Time) ([]model.Revision, error)

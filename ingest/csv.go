@@ -44,7 +44,7 @@ type table struct {
 	Warnings []string
 }
 
-// rowReader gives the cells of one row after the other, valid until the next, and
+// rowReader returns the cells of one row after the other, valid until the next, and
 // the line on which it begins. A *RowError speaks of one row only.
 type rowReader interface {
 	read() (cells []string, line int, err error)
@@ -123,7 +123,7 @@ func (c *csvRows) read() (cells []string, line int, err error) {
 	return cells, line + c.above, nil
 }
 
-// errHeader says that the file as a whole cannot be used.
+// errHeader reports that the file as a whole cannot be used.
 type errHeader struct{ RowError }
 
 // newTable reads the header. Without a form, the file is a CSV in UTF-8.
@@ -202,7 +202,7 @@ func (t *table) require(names ...string) error {
 	return nil
 }
 
-// next gives the cells of the next row, valid until the next call. A *RowError
+// next returns the cells of the next row, valid until the next call. A *RowError
 // speaks of this row only; any other error ends the file.
 func (t *table) next() ([]string, error) {
 	cells, line, err := t.rows.read()
@@ -245,7 +245,7 @@ func (t *table) next() ([]string, error) {
 	return cells, nil
 }
 
-// unstorable gives the reason why no database takes a text; blank if it does.
+// unstorable returns the reason why no database takes a text; blank if it does.
 func unstorable(text string) string {
 	if i := strings.IndexByte(text, 0); i >= 0 {
 		return fmt.Sprintf("found a NUL character, as character %d, expected text",

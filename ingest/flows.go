@@ -99,7 +99,7 @@ func readFlows(in io.Reader, form *Form) (*Flows, error) {
 // Row is the number of the data row that Next read last, from 1.
 func (f *Flows) Row() int { return f.row }
 
-// Rest gives what Next has left of its row: of a conversation that was dropped in
+// Rest returns what Next has left of its row: of a conversation that was dropped in
 // part, the part that was; nil: nothing.
 func (f *Flows) Rest() *flow.Record {
 	r := f.rest
@@ -147,7 +147,7 @@ func (f *Flows) Next() (flow.Record, error) {
 	return r, nil
 }
 
-// part says which of a row's connections were dropped.
+// part reports which of a row's connections were dropped.
 func (f *Flows) part(r flow.Record, cell string) (flow.Record, error) {
 	var dropped int64
 	if reason := count(&dropped, plainNumber(strings.TrimSpace(cell)), 0); reason != "" {

@@ -21,7 +21,7 @@ import (
 	"golang.org/x/text/transform"
 )
 
-// Form says how a file of rows is written, and what its columns and words are. What
+// Form reports how a file of rows is written, and what its columns and words are. What
 // is blank is guessed from the file. As JSON it is what the interface saves and
 // the command line takes with --map.
 type Form struct {
@@ -51,7 +51,7 @@ const (
 // delimiters are what may stand between two cells, the likeliest first.
 var delimiters = []string{",", ";", "\t", "|", " "}
 
-// Check says what of a form cannot be meant.
+// Check reports what of a form cannot be meant.
 func (f *Form) Check() error {
 	if !slices.Contains([]string{"", UTF8, utF16LE, utF16BE, Western}, f.Encoding) {
 		return fmt.Errorf("encoding: found %q, expected %s, %s, %s or %s", f.Encoding, UTF8, utF16LE, utF16BE,
@@ -231,7 +231,7 @@ func WesternBehind(in io.Reader) bool {
 }
 
 // guessTable finds the delimiter and the line of the header: the way of reading
-// that gives the most lines with one number of cells, of at least two, and a line
+// that returns the most lines with one number of cells, of at least two, and a line
 // of names above them.
 func (f *Form) guessTable(text []byte, whole bool) {
 	lines := strings.SplitAfter(string(text), "\n")

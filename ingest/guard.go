@@ -26,7 +26,7 @@ func (c *CSV) Write(row []string) error {
 	return c.w.Write(c.row)
 }
 
-// Flush writes what is held back, and gives the first error there was.
+// Flush writes what is held back, and returns the first error there was.
 func (c *CSV) Flush() error {
 	c.w.Flush()
 	return c.w.Error()

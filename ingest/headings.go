@@ -180,7 +180,7 @@ func apartWords(w string) []string {
 	return []string{w}
 }
 
-// fit says how badly a heading fits a column: how many words it has beside those
+// fit reports how badly a heading fits a column: how many words it has beside those
 // of a phrase, -1: not at all; and how many words the phrase has.
 func fit(words []string, phrases [][]string) (best, length int) {
 	best = -1
@@ -199,7 +199,7 @@ func fit(words []string, phrases [][]string) (best, length int) {
 	return best, length
 }
 
-// endPhrases gives the phrases for an end's address or port.
+// endPhrases returns the phrases for an end's address or port.
 func endPhrases(ends, what []string, alone bool) (out [][]string) {
 	for _, e := range ends {
 		if alone && len(e) > 1 {

@@ -92,7 +92,7 @@ func TestFilesThatCannotBeUsed(t *testing.T) {
 	}
 }
 
-// read gives the records and the errors of a flows file.
+// read returns the records and the errors of a flows file.
 func read(t require.TestingT, text string) (rs []flow.Record, bad []ingest.RowError) {
 	f, err := ingest.NewFlows(strings.NewReader(text))
 	require.NoError(t, err)

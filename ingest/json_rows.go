@@ -85,7 +85,7 @@ func severalObjects(head []byte) bool {
 	return d.More()
 }
 
-// peek gives the next character that is no blank, of what the decoder has read.
+// peek returns the next character that is no blank, of what the decoder has read.
 func peek(d *json.Decoder) (byte, bool) {
 	rest, _ := io.ReadAll(io.LimitReader(d.Buffered(), 256))
 	if rest = bytes.TrimLeft(rest, " \t\r\n"); len(rest) > 0 {
@@ -295,7 +295,7 @@ func (r *resumed) ReadByte() (byte, error) {
 	return b, nil
 }
 
-// warning says which members were left out, because they came too late to be
+// warning reports which members were left out, because they came too late to be
 // columns; blank: none.
 func (j *jsonRows) warning() string {
 	if len(j.late) == 0 {
@@ -366,7 +366,7 @@ func scalar(v any) string {
 	return fmt.Sprint(v)
 }
 
-// read gives the next row; its number stands for its line.
+// read returns the next row; its number stands for its line.
 func (j *jsonRows) read() (cells []string, line int, err error) {
 	var row jsonRow
 	if len(j.ahead) > 0 {

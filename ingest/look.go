@@ -28,7 +28,7 @@ type WordUse struct {
 // mostWords is of words that are shown.
 const mostWords = 40
 
-// Words gives the words of the columns that are read as outcome and protocol, the
+// Words returns the words of the columns that are read as outcome and protocol, the
 // most used first.
 func (l *Look) Words() []WordUse {
 	out := []WordUse{}
@@ -124,7 +124,7 @@ func (k *badKinds) add(e RowError) {
 	}
 }
 
-// list gives the kinds, those of most rows first.
+// list returns the kinds, those of most rows first.
 func (k *badKinds) list() []BadKind {
 	out := append([]BadKind{}, k.all...)
 	slices.SortStableFunc(out, func(a, b BadKind) int { return b.Rows - a.Rows })
@@ -149,7 +149,7 @@ type Question struct {
 	Lines []int  `json:"lines" doc:"The first of them"`
 }
 
-// asks gives the kind of question that a record raises; blank: none.
+// asks returns the kind of question that a record raises; blank: none.
 func (t *TrafficFile) asks(r *flow.Record) string {
 	switch {
 	case r.Start.Before(t.soonest) || t.latest.Before(r.Start):
@@ -209,7 +209,7 @@ func OwnWorkloads(headings []string) bool {
 // exports.
 const conversationsHeader = "client,client_address,server,server_address,service,"
 
-// ExportForm gives the form of a file that the product has exported, where it is
+// ExportForm returns the form of a file that the product has exported, where it is
 // not the CSV that it takes anyway: by its first octets; nil: it is none.
 func ExportForm(head []byte, kind string) *Form {
 	text := strings.TrimPrefix(string(head), "\ufeff")
@@ -235,7 +235,7 @@ var exportedColumns = Mapping{"client_address": "src", "server_address": "dst", 
 var exportedLines = Mapping{"client/addr": "src", "server/addr": "dst", "service": "service", "first": "start",
 	"last": "end", "connections": "connections", "bytes": "bytes", "dropped": "dropped"}
 
-// Only gives what the form says of headings, and nothing of others.
+// Only returns what the form says of headings, and nothing of others.
 func (f *Form) Only(headings []string) Mapping {
 	out := Mapping{}
 	for _, h := range headings {

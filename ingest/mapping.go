@@ -6,7 +6,7 @@ import (
 	"strings"
 )
 
-// Mapping says which column of a workloads file a foreign heading is: id, name,
+// Mapping reports which column of a workloads file a foreign heading is: id, name,
 // addresses, os, kind, from, until, tag: and a key; or nothing, to leave it out.
 type Mapping map[string]string
 

@@ -14,7 +14,7 @@ import (
 // mostUnpacking is how much memory unpacking may take: of what a file says that it needs.
 const mostUnpacking = 256 << 20
 
-// Unpacked gives what is in a file that is packed with gzip (RFC 1952) or Zstandard (RFC
+// Unpacked returns what is in a file that is packed with gzip (RFC 1952) or Zstandard (RFC
 // 8878), told by its first octets; any other as it is.
 func Unpacked(in io.Reader) (io.Reader, error) {
 	b := bufio.NewReaderSize(in, 1<<16)
@@ -36,7 +36,7 @@ func Unpacked(in io.Reader) (io.Reader, error) {
 	return b, nil
 }
 
-// UnpackError says that a packed file is damaged.
+// UnpackError reports that a packed file is damaged.
 type UnpackError struct {
 	Form string
 	Err  error

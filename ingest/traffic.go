@@ -227,7 +227,7 @@ const (
 var earliest, latest = estate.InstantOf(time.Date(firstYear, 1, 1, 0, 0, 0, 0, time.UTC)),
 	estate.InstantOf(time.Date(lastYear+1, 1, 1, 0, 0, 0, 0, time.UTC))
 
-// unlikely gives the column and the reason why a record is not to be stored as it
+// unlikely returns the column and the reason why a record is not to be stored as it
 // is; blank if it is.
 func unlikely(r *flow.Record) (column, reason string) {
 	for i, t := range [2]estate.Instant{r.Start, r.End} {
@@ -408,7 +408,7 @@ func (t *TrafficFile) packets(in io.Reader, o TrafficOptions, tell func() error)
 	return nil
 }
 
-// linkOf gives the link type of a packet: in one file there may be several.
+// linkOf returns the link type of a packet: in one file there may be several.
 func linkOf(source captureReader, info *gopacket.CaptureInfo) layers.LinkType {
 	if len(info.AncillaryData) > 0 {
 		if link, ok := info.AncillaryData[0].(layers.LinkType); ok {

@@ -25,7 +25,7 @@ func traffic(t *testing.T, file []byte, o ingest.TrafficOptions) *ingest.Traffic
 	return f
 }
 
-// said gives the conversations of a file, in short.
+// said returns the conversations of a file, in short.
 func said(f *ingest.TrafficFile) (out []string) {
 	for _, r := range f.Records {
 		out = append(out, fmt.Sprintf("%s → %s %s ×%d %s", r.Client, r.Server, r.Point, r.Connections, r.Outcome))

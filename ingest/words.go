@@ -38,7 +38,7 @@ func init() {
 	}
 }
 
-// guessOutcome gives what a word for an outcome means: carried, dropped or
+// guessOutcome returns what a word for an outcome means: carried, dropped or
 // unknown; blank if nobody knows.
 func guessOutcome(word string) string { return outcomeWords[strings.ToLower(strings.TrimSpace(word))] }
 
@@ -65,7 +65,7 @@ func GuessOutcomeIn(heading, word string) string {
 	return guessOutcome(word)
 }
 
-// outcomeHeading gives the heading of the column of outcomes, if there is one.
+// outcomeHeading returns the heading of the column of outcomes, if there is one.
 func (f *Form) outcomeHeading() string {
 	for heading, column := range f.Columns {
 		if column == "outcome" {
@@ -77,7 +77,7 @@ func (f *Form) outcomeHeading() string {
 
 var wordParts = regexp.MustCompile(`[a-z]+[0-9]*|[0-9]+`)
 
-// guessProtocol gives what a word for a protocol means, as parseProto reads it;
+// guessProtocol returns what a word for a protocol means, as parseProto reads it;
 // blank if nobody knows.
 func guessProtocol(word string) string {
 	w := strings.ToLower(strings.TrimSpace(word))

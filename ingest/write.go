@@ -89,7 +89,7 @@ func bound(t estate.Instant) string {
 var FlowHeader = []string{"start", "end", "src", "sport", "dst", "proto", "dport", "bytes", "packets", "connections",
 	"outcome", "observer"}
 
-// FlowRow gives the cells of one record.
+// FlowRow returns the cells of one record.
 func FlowRow(r flow.Record) []string {
 	proto, port := r.Point.Proto(), ""
 	name := service.ProtoName(proto)

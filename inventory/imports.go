@@ -95,7 +95,7 @@ func (r *reading) table(in imports.ImportOptions, f *os.File, look *ingest.Look,
 	return err
 }
 
-// PreviewWorkloads says what taking a list of workloads would do.
+// PreviewWorkloads reports what taking a list of workloads would do.
 func (a *Service) PreviewWorkloads(ctx context.Context, m *model.Model, file *imports.File,
 	o imports.ImportOptions) (imports.ImportReport,
 	error) {
@@ -131,7 +131,7 @@ func (a *Service) ImportWorkloads(ctx context.Context, m *model.Model, file *imp
 		})
 }
 
-// compare says what a listing does to the estate.
+// compare reports what a listing does to the estate.
 func (r *reading) compare(snap *model.Model, in imports.ImportOptions, sources []Source, listed []string,
 	spokenFor map[string]bool) {
 	out, file := &r.report, r.file

@@ -37,7 +37,7 @@ func leaseChanges(was []estate.Lease, changed map[string][]estate.Lease, id stri
 	return what
 }
 
-// differences says what a row of a source changes about a workload, and how many
+// differences reports what a row of a source changes about a workload, and how many
 // tag values stay because what outranks the source says otherwise. keys are
 // those that the source speaks of; nil: those of the row, and those that it has
 // given before. better says that a source of a better rank speaks for its name,

@@ -37,7 +37,7 @@ type Taken struct {
 	Conflicts []estate.Conflict // leases that were left out
 }
 
-// LacksError says that a complete list lacks more than a tenth of what its source
+// LacksError reports that a complete list lacks more than a tenth of what its source
 // has listed before: such a list may have been cut off.
 type LacksError struct{ Listed, Missing int }
 

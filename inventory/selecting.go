@@ -52,7 +52,7 @@ var meant = regexp.MustCompile(
 	`(?i)[()=]|(^|\s)(is|in|has|lacks|starts|ends|contains|matches|member of|address in)(\s|$)|` +
 		`\S\s+(and|or)(\s|$)|^not\s`)
 
-// UnknownKeys says which keys of an expression nothing has, with the nearest that
+// UnknownKeys reports which keys of an expression nothing has, with the nearest that
 // something has; blank: none.
 func UnknownKeys(snap *model.Model, text string) string {
 	e, errs := expr.ParseText(text)
@@ -209,7 +209,7 @@ func InOrder(selected, order []int32, down bool) []int32 {
 	return out
 }
 
-// Naturally gives a key by which numbers in texts sort by their size.
+// Naturally returns a key by which numbers in texts sort by their size.
 func Naturally(s string) string {
 	if !strings.ContainsAny(s, "0123456789") {
 		return s
@@ -236,7 +236,7 @@ func Naturally(s string) string {
 // Missing stands for the workloads that lack a tag, in facets and filters.
 const Missing = "(missing)"
 
-// EndpointsOf gives a workload's endpoints at an instant; if it holds no
+// EndpointsOf returns a workload's endpoints at an instant; if it holds no
 // address then, one without an address.
 func EndpointsOf(e *estate.Estate, i int32, at estate.Instant) []estate.Endpoint {
 	var out []estate.Endpoint

@@ -72,7 +72,7 @@ type suggester struct {
 // patience is how long an answer waits for suggestions that are being found.
 const patience = 100 * time.Millisecond
 
-// suggest gives the suggestions, and whether they are of this very state.
+// suggest returns the suggestions, and whether they are of this very state.
 func (a *Service) suggest(v *reach.View, snap *model.Model) (found []Suggestion, share float64) {
 	g := &a.suggester
 	g.mu.Lock()
@@ -143,7 +143,7 @@ func findSuggestions(v *reach.View, snap *model.Model, progress func(share float
 		}))
 }
 
-// Suggestions gives the suggestions of what is known from a view, without those
+// Suggestions returns the suggestions of what is known from a view, without those
 // that were refused or set since they were found.
 func (a *Service) Suggestions(ctx context.Context, v *reach.View, snap *model.Model) (SuggestionList, error) {
 	out := SuggestionList{Suggestions: []Suggestion{}, Refused: []RefusedSuggestion{}}

@@ -29,8 +29,8 @@ type FormerValue struct {
 	Until time.Time `db:"until"`
 }
 
-// SaidValue is a value with the span in which it was said.
-type SaidValue struct {
+// ValueSpan is a value with the span in which it was said.
+type ValueSpan struct {
 	SourceValue
 	Until *time.Time `db:"until"`
 	Rank  int        `db:"rank"`
@@ -56,7 +56,7 @@ type TagEdit struct {
 	Was *string `json:"-"`
 }
 
-// ChangedError says that somebody else was faster.
+// ChangedError reports that somebody else was faster.
 type ChangedError struct {
 	TagEdit
 	Now    string // the value that counts now

@@ -23,7 +23,7 @@ import (
 	"lucidorchard/refuse"
 )
 
-// Filter says which conversations count.
+// Filter reports which conversations count.
 type Filter struct {
 	Verdict  []string `query:"verdict" doc:"permit, reject, uncovered; none is all" enum:"permit,reject,uncovered"`
 	Odd      bool     `query:"odd" doc:"Only leaks and chokes"`
@@ -58,7 +58,7 @@ type MapKeys struct {
 	AllRows bool   `query:"allRows" doc:"A row for each value; else the smaller ones are one row, ~others"`
 }
 
-// Keys gives them as the map takes them.
+// Keys returns them as the map takes them.
 func (k MapKeys) Keys() reach.MapKeys {
 	return reach.MapKeys{Columns: k.Columns, Rows: k.Rows, All: k.AllRows}
 }

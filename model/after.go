@@ -25,7 +25,7 @@ func NewAfter(u *decide.Update) *After {
 	return &After{Update: u, views: map[*reach.View]*reach.View{}}
 }
 
-// View gives the conversations of a view after the change.
+// View returns the conversations of a view after the change.
 func (a *After) View(v *reach.View) *reach.View {
 	a.mu.Lock()
 	defer a.mu.Unlock()

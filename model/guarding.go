@@ -36,7 +36,7 @@ func guardingOf(g *Guarding) *guarding {
 	return out
 }
 
-// Exempt gives the ids of the workloads that no point guards at a time.
+// Exempt returns the ids of the workloads that no point guards at a time.
 func (m *Model) Exempt(at time.Time) map[string]bool {
 	if m.guarding == nil {
 		return nil
@@ -87,7 +87,7 @@ func turnedOf(j *reach.Judge) turned {
 	return out
 }
 
-// lastTurn gives when a point last began to hold or do something else, and that had settled.
+// lastTurn returns when a point last began to hold or do something else, and that had settled.
 func (g *guarding) lastTurn() (last flow.Micros) {
 	if g == nil {
 		return 0
@@ -135,7 +135,7 @@ func loadedByDay(periods []Held, now time.Time) map[int64]string {
 // settled is for how long after a change the period before it still judges some connections.
 const settled = time.Duration(reach.Settling) * time.Microsecond
 
-// Turned gives when it last changed, at or before a time, whose an address is or by what its
+// Turned returns when it last changed, at or before a time, whose an address is or by what its
 // traffic is judged; false: never. What is counted together of an hour is cut there.
 func (m *Model) Turned(addr netip.Addr, t estate.Instant) (last estate.Instant, ok bool) {
 	last, ok = m.Estate.ChangedHands(addr, t)
@@ -203,7 +203,7 @@ func (m *Model) SaysTheSame(release, revision int) bool {
 	return revision == m.Head.No
 }
 
-// Released gives the newest release that says the same as the draft; 0: none does.
+// Released returns the newest release that says the same as the draft; 0: none does.
 func (m *Model) Released() int {
 	if m.guarding == nil || len(m.Errors) > 0 {
 		return 0

@@ -75,7 +75,7 @@ func NewKeeper(s Store, log *slog.Logger, changed func(before, now *Model)) *Kee
 // Hurry makes the next answer wait for all traffic.
 func (k *Keeper) Hurry() { k.urgent.Store(true) }
 
-// Away says whether the state cannot be read just now, and since when.
+// Away reports whether the state cannot be read just now, and since when.
 func (k *Keeper) Away() (since time.Time, err error) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
@@ -90,11 +90,11 @@ func (k *Keeper) Nudge() {
 	}
 }
 
-// Held gives the current model as it is, without asking the database; nil at
+// Held returns the current model as it is, without asking the database; nil at
 // first.
 func (k *Keeper) Held() *Model { return k.current.Load() }
 
-// Current gives a model that knows all that was written before it was asked for.
+// Current returns a model that knows all that was written before it was asked for.
 // It waits for it, if need be, until the context ends.
 func (k *Keeper) Current(ctx context.Context) (*Model, error) {
 	v, err := k.store.Versions(ctx)
@@ -329,7 +329,7 @@ func structuralOf(before *Model, st *State) []string {
 	return usualKeys(known, st.Workloads)
 }
 
-// usualKeys gives the tag keys that say where a workload belongs, while nobody has
+// usualKeys returns the tag keys that say where a workload belongs, while nobody has
 // chosen them. Those that not every estate has are left out until a workload has
 // one: what nobody uses is not missing.
 func usualKeys(known []string, changed []estate.Workload) []string {

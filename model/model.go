@@ -65,45 +65,45 @@ type Model struct {
 	afters     *afters
 }
 
-// Findings gives what the draft alone says of its statements. It is found when
+// Findings returns what the draft alone says of its statements. It is found when
 // first asked for, as all that follows.
 func (m *Model) Findings() []prove.Finding { return m.findings() }
 
-// FindingsAt gives those of the statement on a line.
+// FindingsAt returns those of the statement on a line.
 func (m *Model) FindingsAt(line int) []prove.Finding { return m.byLine()[line] }
 
-// Users gives the statements that name a group, in their order.
+// Users returns the statements that name a group, in their order.
 func (m *Model) Users(group string) []policy.Statement { return m.users()[group] }
 
-// Asserts gives the results of the draft's assertions, in their order.
+// Asserts returns the results of the draft's assertions, in their order.
 func (m *Model) Asserts() []prove.Result { return m.asserts() }
 
-// People gives the endpoints of now, by their class.
+// People returns the endpoints of now, by their class.
 func (m *Model) People() [][]decide.Placed { return m.people() }
 
-// Keys gives all tag keys in use, in order.
+// Keys returns all tag keys in use, in order.
 func (m *Model) Keys() []string { return m.keys() }
 
-// Counts gives how many workloads each group has, in the order of
+// Counts returns how many workloads each group has, in the order of
 // Policy.GroupOrder.
 func (m *Model) Counts() []decide.GroupCount { return m.counts() }
 
 // Census is what questions about traffic are put to.
 func (m *Model) Census() *whatif.Census { return m.census() }
 
-// Probes gives the probes with their answers.
+// Probes returns the probes with their answers.
 func (m *Model) Probes() []AskedProbe { return m.probes() }
 
-// ProbesUnder gives the probes with the answers of another policy's census.
+// ProbesUnder returns the probes with the answers of another policy's census.
 func (m *Model) ProbesUnder(c *whatif.Census) []AskedProbe { return AskProbes(c, m.kept) }
 
-// Acceptance says what probes call rightly rejected.
+// Acceptance reports what probes call rightly rejected.
 func (m *Model) Acceptance() *reach.Acceptance { return m.acceptance() }
 
 // AsOf is the instant that "now" stands for in the model.
 func (m *Model) AsOf() estate.Instant { return m.Compiled.AsOf }
 
-// Present gives how many workloads are not retired.
+// Present returns how many workloads are not retired.
 func (m *Model) Present() int {
 	n := 0
 	for _, w := range m.Estate.All() {
@@ -114,7 +114,7 @@ func (m *Model) Present() int {
 	return n
 }
 
-// TagKeys gives all keys in use, the structural ones first.
+// TagKeys returns all keys in use, the structural ones first.
 func (m *Model) TagKeys() []string {
 	out := slices.Clone(m.Structural)
 	for _, k := range m.Keys() {
@@ -188,7 +188,7 @@ func (m *Model) deriveProbes() {
 	})
 }
 
-// keysOf gives all tag keys of an estate, in order.
+// keysOf returns all tag keys of an estate, in order.
 func keysOf(e *estate.Estate) []string {
 	var out []string
 	for _, w := range e.All() {
@@ -236,7 +236,7 @@ func AskProbes(c *whatif.Census, kept []Probe) []AskedProbe {
 	return out
 }
 
-// View gives the conversations of a window under the draft. One that was asked
+// View returns the conversations of a window under the draft. One that was asked
 // for before is there at once.
 func (m *Model) View(ctx context.Context, from, to flow.Hour) (*reach.View, error) {
 	return m.views.get(ctx, viewKey{from: from, to: to}, func() *reach.View {
@@ -244,13 +244,13 @@ func (m *Model) View(ctx context.Context, from, to flow.Hour) (*reach.View, erro
 	})
 }
 
-// Stretch gives the conversations of some hours under the draft. It is not remembered:
+// Stretch returns the conversations of some hours under the draft. It is not remembered:
 // see View.
 func (m *Model) Stretch(from, to flow.Hour) *reach.View {
 	return m.window(m.Table, from, to).Under(m.Compiled)
 }
 
-// Judged gives since when points hold what was released, and so judge what is seen; false:
+// Judged returns since when points hold what was released, and so judge what is seen; false:
 // nothing was released, and the draft does.
 func (m *Model) Judged() (since time.Time, judged bool) {
 	if m.guarding == nil || len(m.guarding.Releases) == 0 {
@@ -265,7 +265,7 @@ func (m *Model) Judged() (since time.Time, judged bool) {
 	return since, true
 }
 
-// Plus gives the model with more of what was seen, for what cannot wait until it is read.
+// Plus returns the model with more of what was seen, for what cannot wait until it is read.
 func (m *Model) Plus(buckets []flow.Bucket) *Model {
 	if len(buckets) == 0 {
 		return m
@@ -277,7 +277,7 @@ func (m *Model) Plus(buckets []flow.Bucket) *Model {
 	return &next
 }
 
-// Parts gives what makes views of some rows of what was seen in some hours, as Stretch makes one of
+// Parts returns what makes views of some rows of what was seen in some hours, as Stretch makes one of
 // all of them; and what is the same for models that make the same views.
 func (m *Model) Parts(from, to flow.Hour) (of func(*flow.Table) *reach.View, like Like) {
 	like = Like{compiled: m.Compiled, structural: strings.Join(m.Structural, " "), from: from, to: to}

@@ -81,7 +81,7 @@ func (vs *views) make(k *keptView, build func() *reach.View) {
 	k.view = build()
 }
 
-// last gives the views that are there and that were used last, the last one at
+// last returns the views that are there and that were used last, the last one at
 // the end.
 func (vs *views) last(n int) (out []*keptView) {
 	vs.mu.Lock()
@@ -99,7 +99,7 @@ func (vs *views) last(n int) (out []*keptView) {
 	return out
 }
 
-// follow gives views that an update brings along.
+// follow returns views that an update brings along.
 func (vs *views) follow(u *After) *views {
 	out := &views{}
 	for _, k := range vs.last(viewsFollowed) {
@@ -118,5 +118,5 @@ type Fault struct {
 
 func (f *Fault) Error() string { return fmt.Sprintf("the program has a fault: %v", f.Value) }
 
-// Words says that the program went wrong, without what is only for its log.
+// Words reports that the program went wrong, without what is only for its log.
 func (f *Fault) Words() string { return refuse.Fault }

@@ -58,7 +58,7 @@ type Settings struct {
 	Plain     bool     `json:"plain,omitempty" doc:"Of mail: send also where the server offers no encryption"`
 }
 
-// Check says what is wrong with settings; nil: nothing.
+// Check reports what is wrong with settings; nil: nothing.
 func (s *Settings) Check() error {
 	switch s.Kind {
 	case "webhook":
@@ -116,7 +116,7 @@ func (s *Settings) Within(r Reach) error {
 	return nil
 }
 
-// Shown gives settings as they may be shown: without what is secret in them.
+// Shown returns settings as they may be shown: without what is secret in them.
 func (s Settings) Shown() Settings {
 	s.Secret, s.Password = "", ""
 	// from before it was refused

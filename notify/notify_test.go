@@ -44,7 +44,7 @@ func message(id string) notify.Message {
 // here lets messages go to this machine, where the receivers of tests are.
 var here = notify.Reach{Allow: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}}
 
-// send gives how many messages were taken, and the first error.
+// send returns how many messages were taken, and the first error.
 func send(t *testing.T, s *notify.Sender, list []notify.Message) (taken int, first error) {
 	for _, err := range s.Send(t.Context(), list) {
 		switch {

@@ -29,7 +29,7 @@ func (m *Message) event(source string) ([]byte, error) {
 	})
 }
 
-// Sign gives the value of SignatureHeader.
+// Sign returns the value of SignatureHeader.
 func Sign(secret string, body []byte) string {
 	mac := hmac.New(sha256.New, []byte(secret))
 	_, _ = mac.Write(body)

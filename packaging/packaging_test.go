@@ -134,7 +134,7 @@ func TestThePlansAreThereBeforeTheNetwork(t *testing.T) {
 	p, errs := policy.Parse("layer closing\nreject any -> workload store on any\n")
 	require.Empty(t, errs)
 	made := plan.NewPlanner(decide.Compile(e, p, estate.Instant{})).Plan([]int32{0}, plan.Host, plan.Both)
-	raw, err := json.Marshal(point.Told{ID: "x", Enforces: &point.Assignment{Release: 1, ID: "x",
+	raw, err := json.Marshal(point.Instructions{ID: "x", Enforces: &point.Assignment{Release: 1, ID: "x",
 		Rules: made.RulesHash(), Plan: made}})
 	require.NoError(t, err)
 	state := t.TempDir()

@@ -26,15 +26,15 @@ type Agent struct {
 	Log    *slog.Logger
 	Client *http.Client
 
-	WayBack time.Duration // how long it waits for its server after a change of rules; 0: 30 s
-	Check   time.Duration // how often it reads back what is loaded; 0: 10 s
-	Beat    time.Duration // how often it reports; 0: 5 s
+	RollbackAfter time.Duration // how long it waits for its server after a change of rules; 0: 30 s
+	Check         time.Duration // how often it reads back what is loaded; 0: 10 s
+	Beat          time.Duration // how often it reports; 0: 5 s
 
-	told    *Told     // what it has loaded, with its plans; nil: nothing
-	former  *Told     // what it returns to unless what it has loaded is proved; nil: that is proved
-	reached bool      // the server was reached since the rules changed
-	until   time.Time // when it returns unless the server is reached
-	confirm time.Time // when it returns unless a person confirms; zero: nobody has to
+	told    *Instructions // what it has loaded, with its plans; nil: nothing
+	former  *Instructions // what it returns to unless what it has loaded is proved; nil: that is proved
+	reached bool          // the server was reached since the rules changed
+	until   time.Time     // when it returns unless the server is reached
+	confirm time.Time     // when it returns unless a person confirms; zero: nobody has to
 
 	want     *wanting     // what the kernel should have loaded
 	version  atomic.Int64 // rises when the kernel is told something
@@ -50,7 +50,7 @@ type Agent struct {
 
 	base   map[Line]int64 // counted by what was loaded before
 	lines  []Line         // counted now
-	said   Said
+	said   Status
 	recent recent
 	// reported is how many conversations the server took one by one.
 	reported atomic.Int64
@@ -75,14 +75,14 @@ type reading struct {
 
 // Run loads what the server tells until the context ends. What is loaded then stays.
 func (a *Agent) Run(ctx context.Context) error {
-	a.WayBack, a.Check = cmp.Or(a.WayBack, 30*time.Second), cmp.Or(a.Check, 10*time.Second)
-	a.Beat = min(cmp.Or(a.Beat, 5*time.Second), a.WayBack/4)
+	a.RollbackAfter, a.Check = cmp.Or(a.RollbackAfter, 30*time.Second), cmp.Or(a.Check, 10*time.Second)
+	a.Beat = min(cmp.Or(a.Beat, 5*time.Second), a.RollbackAfter/4)
 	if a.Client == nil {
 		a.Client = &http.Client{}
 	}
 	a.base, a.results = map[Line]int64{}, make(chan reading, 1)
 	a.ending, a.ended = make(chan *plan.Decider, 1), make(chan string, 16)
-	a.said = Said{State: "holds", Run: rand.Text()}
+	a.said = Status{State: "holds", Run: rand.Text()}
 	a.recall()
 	next := make(chan telling)
 	changed := make(chan struct{}, 1)
@@ -111,7 +111,7 @@ func (a *Agent) loop(ctx context.Context, next <-chan telling, changed <-chan st
 		case <-ctx.Done():
 			return
 		case t := <-next:
-			news := a.take(t.Told)
+			news := a.take(t.Instructions)
 			close(t.taken)
 			switch news {
 			case atOnce:
@@ -170,7 +170,7 @@ func (a *Agent) returns() (at time.Time, ok bool) {
 // pause is how long it is until the next beat: not all points report at once.
 func (a *Agent) pause() time.Duration { return a.Beat - mrand.N(a.Beat/5+1) }
 
-// when says how soon there is something to report of what was taken.
+// when reports how soon there is something to report of what was taken.
 type when int
 
 const (

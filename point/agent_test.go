@@ -27,9 +27,9 @@ import (
 type server struct {
 	*httptest.Server
 	mu     sync.Mutex
-	told   point.Told
+	told   point.Instructions
 	tells  chan struct{} // closed when something else is told
-	said   point.Said
+	said   point.Status
 	events []point.Event
 	down   bool
 	asked  string // what the point had when it asked last
@@ -54,7 +54,7 @@ func serve(t testing.TB) *server {
 		}
 		if r.Method == http.MethodPost {
 			s.heard++
-			s.said = point.Said{}
+			s.said = point.Status{}
 			_ = json.NewDecoder(r.Body).Decode(&s.said)
 			s.events = append(s.events, s.said.Events...)
 			return
@@ -74,7 +74,7 @@ func serve(t testing.TB) *server {
 	return s
 }
 
-func (s *server) tell(x point.Told) {
+func (s *server) tell(x point.Instructions) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.told = x
@@ -88,7 +88,7 @@ func (s *server) goDown(down bool) {
 	s.down = down
 }
 
-func (s *server) until(t testing.TB, what string, f func(said point.Said) bool) {
+func (s *server) until(t testing.TB, what string, f func(said point.Status) bool) {
 	t.Helper()
 	require.Eventually(t, func() bool {
 		s.mu.Lock()
@@ -109,7 +109,7 @@ func (s *server) happened(what string) bool {
 }
 
 // told makes a plan of some rules for one address.
-func told(id string, release int, rules ...plan.Rule) point.Told {
+func told(id string, release int, rules ...plan.Rule) point.Instructions {
 	name := "c"
 	for _, r := range rules {
 		name += fmt.Sprint("_", r.Line)
@@ -120,7 +120,7 @@ func told(id string, release int, rules ...plan.Rule) point.Told {
 }
 
 // moving tells moves that lead on from what x tells.
-func moving(x point.Told, id string, moves ...plan.Moves) point.Told {
+func moving(x point.Instructions, id string, moves ...plan.Moves) point.Instructions {
 	part := *x.Enforces
 	part.From, part.ID, part.Plan, part.Moves = part.ID, id, nil, moves
 	x.ID, x.Enforces = id, &part
@@ -140,8 +140,8 @@ func rule(line int, v plan.Verdict) plan.Rule {
 		On: []string{pt.String()}, Words: fmt.Sprint(v, " any -> store on ", pt)}
 }
 
-// also gives what is told with one more address, as moves.
-func also(t *testing.T, id string, x point.Told, a netip.Addr) point.Told {
+// also returns what is told with one more address, as moves.
+func also(t *testing.T, id string, x point.Instructions, a netip.Addr) point.Instructions {
 	m := plan.Moves{Classes: []plan.ClassMoves{{Name: x.Enforces.Plan.Classes[0].Name, Added: []netip.Addr{a}}}}
 	next, err := x.Enforces.Plan.Moved(m)
 	require.NoError(t, err)
@@ -153,7 +153,7 @@ func also(t *testing.T, id string, x point.Told, a netip.Addr) point.Told {
 func start(t testing.TB, s *server, k point.Kernel, state string) (stop func()) {
 	ctx, cancel := context.WithCancel(t.Context())
 	a := &point.Agent{Server: s.URL, Token: "secret", State: state, Kernel: k, Log: slog.New(slog.DiscardHandler),
-		WayBack: 400 * time.Millisecond, Check: 20 * time.Millisecond, Beat: 20 * time.Millisecond}
+		RollbackAfter: 400 * time.Millisecond, Check: 20 * time.Millisecond, Beat: 20 * time.Millisecond}
 	done := make(chan error)
 	go func() { done <- a.Run(ctx) }()
 	stop = sync.OnceFunc(func() {
@@ -178,26 +178,26 @@ func TestAPointHoldsWhatItIsTold(t *testing.T) {
 	s, k := serve(t), &point.Memory{}
 	s.tell(told("a", 1, rule5))
 	start(t, s, k, "")
-	s.until(t, "it holds the first", func(x point.Said) bool {
+	s.until(t, "it holds the first", func(x point.Status) bool {
 		return x.ID == "a" && x.State == "holds" &&
 			x.Enforces == 1
 	})
 	s.tell(told("b", 2, rule5, rule6))
-	s.until(t, "and the second", func(x point.Said) bool { return x.ID == "b" && x.Enforces == 2 })
+	s.until(t, "and the second", func(x point.Status) bool { return x.ID == "b" && x.Enforces == 2 })
 	require.ElementsMatch(t, []string{"line 5 permit", "line 6 reject"}, held(t, k))
 	require.True(t, s.happened("applied"))
 }
 
 // A release that shuts the server out is undone by itself, and said when the server is
 // there again; it is not tried again.
-func TestAPointFindsTheWayBackByItself(t *testing.T) {
+func TestAPointRollsBackWithoutItsServer(t *testing.T) {
 	s := serve(t)
 	k := &shutter{&point.Memory{}, s, 6}
 	s.tell(told("a", 1, rule5))
 	start(t, s, k, "")
-	s.until(t, "it holds the first", func(x point.Said) bool { return x.ID == "a" })
+	s.until(t, "it holds the first", func(x point.Status) bool { return x.ID == "a" })
 	s.tell(told("b", 2, rule6))
-	s.until(t, "it says so", func(x point.Said) bool { return x.State == "went back" && x.ID == "a" })
+	s.until(t, "it says so", func(x point.Status) bool { return x.State == "went back" && x.ID == "a" })
 	require.Equal(t, []string{"line 5 permit"}, held(t, k))
 	require.True(t, s.happened("went back"))
 	time.Sleep(100 * time.Millisecond)
@@ -211,7 +211,7 @@ func TestAPlanOnTrialIsNotProvedByTheNext(t *testing.T) {
 	s, k := serve(t), &point.Memory{}
 	s.tell(told("a", 1, rule5))
 	start(t, s, k, "")
-	s.until(t, "it holds the first", func(x point.Said) bool { return x.ID == "a" })
+	s.until(t, "it holds the first", func(x point.Status) bool { return x.ID == "a" })
 	s.mu.Lock()
 	s.deaf = true
 	s.mu.Unlock()
@@ -226,23 +226,23 @@ func TestAPlanOnTrialIsNotProvedByTheNext(t *testing.T) {
 	s.mu.Lock()
 	s.deaf = false
 	s.mu.Unlock()
-	s.until(t, "it says so", func(x point.Said) bool { return x.State == "went back" && x.ID == "a" })
+	s.until(t, "it says so", func(x point.Status) bool { return x.State == "went back" && x.ID == "a" })
 	moved.ID, moved.Enforces.ID = "d", "d"
 	s.tell(moved)
 	time.Sleep(100 * time.Millisecond)
 	require.Equal(t, []string{"line 5 permit"}, held(t, k))
 	moved.ID, moved.Again = "e", 1
 	s.tell(moved)
-	s.until(t, "told to, it tries once more", func(x point.Said) bool { return x.ID == "e" && x.State == "holds" })
+	s.until(t, "told to, it tries once more", func(x point.Status) bool { return x.ID == "e" && x.State == "holds" })
 }
 
 // The very first plan has a way back as well: to nothing.
-func TestTheFirstPlanHasAWayBack(t *testing.T) {
+func TestTheFirstPlanIsRolledBackToo(t *testing.T) {
 	s := serve(t)
 	k := &shutter{&point.Memory{}, s, 6}
 	s.tell(told("b", 2, rule6))
 	start(t, s, k, "")
-	s.until(t, "it says so", func(x point.Said) bool { return x.State == "went back" && x.Enforces == 0 })
+	s.until(t, "it says so", func(x point.Status) bool { return x.State == "went back" && x.Enforces == 0 })
 	require.Empty(t, held(t, k))
 }
 
@@ -261,13 +261,13 @@ func (k counting) Read() (point.Held, error) {
 func TestCountsGoOnOverPlans(t *testing.T) {
 	s := serve(t)
 	start(t, s, counting{&refusing{&point.Memory{}, 6}}, "")
-	counted := func(n int64) func(point.Said) bool {
-		return func(x point.Said) bool { return len(x.Lines) == 1 && x.Lines[0].Packets == n }
+	counted := func(n int64) func(point.Status) bool {
+		return func(x point.Status) bool { return len(x.Lines) == 1 && x.Lines[0].Packets == n }
 	}
 	s.tell(told("a", 1, rule5))
 	s.until(t, "the first", counted(3))
 	s.tell(told("b", 2, rule6))
-	s.until(t, "refused", func(x point.Said) bool { return x.State == "refused" })
+	s.until(t, "refused", func(x point.Status) bool { return x.State == "refused" })
 	s.until(t, "the same", counted(3))
 	s.tell(told("c", 1, rule5, rule(7, plan.Permit)))
 	s.until(t, "both", counted(6))
@@ -302,7 +302,7 @@ func TestAPointStartsWithoutItsServer(t *testing.T) {
 	s, k, state := serve(t), &point.Memory{}, t.TempDir()
 	s.tell(told("a", 1, rule5, rule6))
 	stop := start(t, s, k, state)
-	s.until(t, "it holds it", func(x point.Said) bool { return x.ID == "a" })
+	s.until(t, "it holds it", func(x point.Status) bool { return x.ID == "a" })
 	require.Eventually(t, func() bool { _, err := os.Stat(filepath.Join(state, "told.json")); return err == nil },
 		5*time.Second, 5*time.Millisecond)
 	stop()
@@ -311,7 +311,7 @@ func TestAPointStartsWithoutItsServer(t *testing.T) {
 	start(t, s, again, state)
 	require.Eventually(t, func() bool { return len(held(t, again)) == 2 }, 5*time.Second, 5*time.Millisecond)
 	s.goDown(false)
-	s.until(t, "it is heard of again", func(x point.Said) bool { return x.ID == "a" && x.State == "holds" })
+	s.until(t, "it is heard of again", func(x point.Status) bool { return x.ID == "a" && x.State == "holds" })
 
 	require.NoError(t, os.WriteFile(filepath.Join(state, "told.json"), []byte("{half"), 0o600))
 	broken := &point.Memory{}
@@ -325,30 +325,30 @@ func TestDriftIsSaidAndPutBack(t *testing.T) {
 	x := told("a", 1, rule5, rule6)
 	s.tell(x)
 	start(t, s, k, "")
-	s.until(t, "it holds it", func(x point.Said) bool { return x.ID == "a" })
+	s.until(t, "it holds it", func(x point.Status) bool { return x.ID == "a" })
 	require.Contains(t, k.Lose(), "line 6")
-	s.until(t, "it says what is missing", func(x point.Said) bool {
+	s.until(t, "it says what is missing", func(x point.Status) bool {
 		return x.State == "drifted" && x.Words == "a rule of line 6 is missing"
 	})
 	s.tell(also(t, "moved", x, netip.MustParseAddr("10.0.0.6")))
-	s.until(t, "an address comes, and the rule is still missing", func(x point.Said) bool {
+	s.until(t, "an address comes, and the rule is still missing", func(x point.Status) bool {
 		return x.ID == "moved" && x.State == "drifted" && x.Words == "a rule of line 6 is missing"
 	})
 	x.PutsBack = true
 	x.ID = "b"
 	s.tell(x)
-	s.until(t, "told anew it holds it", func(x point.Said) bool { return x.State == "holds" && x.ID == "b" })
+	s.until(t, "told anew it holds it", func(x point.Status) bool { return x.State == "holds" && x.ID == "b" })
 	x.PutsBack, x.ID = false, "c"
 	s.tell(x)
-	s.until(t, "it has been told", func(x point.Said) bool { return x.ID == "c" })
+	s.until(t, "it has been told", func(x point.Status) bool { return x.ID == "c" })
 	k.Lose()
-	s.until(t, "it waits", func(x point.Said) bool { return x.State == "drifted" })
+	s.until(t, "it waits", func(x point.Status) bool { return x.State == "drifted" })
 	require.NoError(t, k.Load(plan.Loaded{Enforced: x.Enforces.Plan}, false), "somebody puts it right")
-	s.until(t, "it sees that, and says so", func(x point.Said) bool { return x.State == "holds" })
+	s.until(t, "it sees that, and says so", func(x point.Status) bool { return x.State == "holds" })
 	require.Eventually(t, func() bool { return s.happened("put back") }, 10*time.Second, 5*time.Millisecond)
 	x.PutsBack, x.ID = true, "d"
 	s.tell(x)
-	s.until(t, "it is to put back again", func(x point.Said) bool { return x.ID == "d" })
+	s.until(t, "it is to put back again", func(x point.Status) bool { return x.ID == "d" })
 	k.Lose()
 	require.Eventually(t, func() bool { return s.happened("put back") && len(held(t, k)) == 2 }, 10*time.Second,
 		5*time.Millisecond)
@@ -371,14 +371,14 @@ func TestAPlanThatCannotBeAppliedChangesNothing(t *testing.T) {
 	s, k := serve(t), &point.Memory{}
 	s.tell(told("a", 1, rule5))
 	start(t, s, &refusing{k, 6}, "")
-	s.until(t, "it holds the first", func(x point.Said) bool { return x.ID == "a" })
+	s.until(t, "it holds the first", func(x point.Status) bool { return x.ID == "a" })
 	s.tell(told("b", 2, rule5, rule6))
-	s.until(t, "it says why", func(x point.Said) bool {
+	s.until(t, "it says why", func(x point.Status) bool {
 		return x.State == "refused" && x.Words == "the kernel has no room" && x.ID == "a" && x.Enforces == 1
 	})
 	require.Equal(t, []string{"line 5 permit"}, held(t, k))
 	s.tell(told("c", 3, rule5))
-	s.until(t, "the next is tried", func(x point.Said) bool { return x.State == "holds" && x.ID == "c" })
+	s.until(t, "the next is tried", func(x point.Status) bool { return x.State == "holds" && x.ID == "c" })
 }
 
 // Addresses come and go without a plan; a kernel that cannot move them gets the whole
@@ -388,7 +388,7 @@ func TestAddressesMove(t *testing.T) {
 	x := told("a", 1, rule5, rule6)
 	s.tell(x)
 	start(t, s, k, "")
-	s.until(t, "it holds it", func(x point.Said) bool { return x.ID == "a" })
+	s.until(t, "it holds it", func(x point.Status) bool { return x.ID == "a" })
 	other := netip.MustParseAddr("10.0.0.6")
 	meets := func(a netip.Addr) bool {
 		_, drops := k.Meets(netip.MustParseAddr("10.9.9.9"), a, service.PointOf(service.TCP, 6))
@@ -397,20 +397,20 @@ func TestAddressesMove(t *testing.T) {
 	require.True(t, meets(store))
 	require.False(t, meets(other))
 	s.tell(also(t, "b", x, other))
-	s.until(t, "it holds both", func(x point.Said) bool { return x.ID == "b" && x.State == "holds" })
+	s.until(t, "it holds both", func(x point.Status) bool { return x.ID == "b" && x.State == "holds" })
 	require.True(t, meets(other))
 	require.EqualValues(t, 1, k.held.Load(), "no plan was loaded for it")
 
 	strange := also(t, "d", x, other)
 	strange.Enforces.From = "c"
 	s.tell(strange)
-	s.until(t, "it asks for all of it", func(point.Said) bool { return s.asked == "" })
+	s.until(t, "it asks for all of it", func(point.Status) bool { return s.asked == "" })
 	s.tell(told("d", 1, rule5, rule6))
-	s.until(t, "and gets it", func(x point.Said) bool { return x.ID == "d" })
+	s.until(t, "and gets it", func(x point.Status) bool { return x.ID == "d" })
 	require.False(t, meets(other))
 	k.stiff.Store(true)
 	s.tell(also(t, "e", told("d", 1, rule5, rule6), other))
-	s.until(t, "the whole plan takes its place", func(x point.Said) bool { return x.ID == "e" && x.State == "holds" })
+	s.until(t, "the whole plan takes its place", func(x point.Status) bool { return x.ID == "e" && x.State == "holds" })
 	require.True(t, meets(other))
 }
 
@@ -419,7 +419,7 @@ func TestAddressesMove(t *testing.T) {
 func TestSetsThatAreKept(t *testing.T) {
 	s, k := serve(t), &stiff{Memory: &point.Memory{}}
 	near, far := netip.MustParseAddr("10.1.0.1"), netip.MustParseAddr("10.1.0.9")
-	with := func(id string, to netip.Addr, rules ...plan.Rule) point.Told {
+	with := func(id string, to netip.Addr, rules ...plan.Rule) point.Instructions {
 		for i := range rules {
 			rules[i].Peers = []int{0}
 		}
@@ -434,25 +434,25 @@ func TestSetsThatAreKept(t *testing.T) {
 	first, next := with("a", near, rule5), with("b", far, rule5, rule6)
 	s.tell(first)
 	start(t, s, k, "")
-	s.until(t, "it holds it", func(x point.Said) bool { return x.ID == "a" })
+	s.until(t, "it holds it", func(x point.Status) bool { return x.ID == "a" })
 	short, moves := next.Enforces.Plan.Short(first.Enforces.Plan)
 	require.Empty(t, short.Sets[0].Addresses)
-	shortly := func(id, from string) point.Told {
-		return point.Told{ID: id, Enforces: &point.Assignment{Release: 1, ID: id, Rules: next.Enforces.Rules,
+	shortly := func(id, from string) point.Instructions {
+		return point.Instructions{ID: id, Enforces: &point.Assignment{Release: 1, ID: id, Rules: next.Enforces.Rules,
 			From: from, Plan: short,
 			Moves: []plan.Moves{moves}}}
 	}
 	s.tell(shortly("b", "a"))
-	s.until(t, "it fills it", func(x point.Said) bool { return x.ID == "b" && x.State == "holds" })
+	s.until(t, "it fills it", func(x point.Status) bool { return x.ID == "b" && x.State == "holds" })
 	require.True(t, dropped(far))
 	require.False(t, dropped(near), "what moved beside it is not there any more")
 
 	s.tell(shortly("c", "x"))
-	s.until(t, "it asks for all of it", func(point.Said) bool { return s.asked == "" })
+	s.until(t, "it asks for all of it", func(point.Status) bool { return s.asked == "" })
 	require.True(t, dropped(far), "what it held stays")
 	next.ID = "c"
 	s.tell(next)
-	s.until(t, "and gets it", func(x point.Said) bool { return x.ID == "c" })
+	s.until(t, "and gets it", func(x point.Status) bool { return x.ID == "c" })
 }
 
 // Addresses that move without end do not keep a point from saying what it holds: a plan on trial
@@ -462,7 +462,7 @@ func TestMovesWithoutEndAreSaidAllTheSame(t *testing.T) {
 	held := told("0", 1, rule5)
 	s.tell(held)
 	start(t, s, &point.Memory{}, "")
-	s.until(t, "it holds it", func(x point.Said) bool { return x.ID == "0" })
+	s.until(t, "it holds it", func(x point.Status) bool { return x.ID == "0" })
 	heard := func() int {
 		s.mu.Lock()
 		defer s.mu.Unlock()

@@ -33,15 +33,15 @@ func TestAStateWithoutAPlanIsNotHeld(t *testing.T) {
 	time.Sleep(100 * time.Millisecond)
 	require.Equal(t, []string{"line 5 permit"}, held(t, k))
 	s.goDown(false)
-	s.tell(point.Told{ID: "a", Enforces: &point.Assignment{Release: 3, ID: "p", Rules: "r"}})
-	s.until(t, "it asks for the plan, and unloads nothing", func(x point.Said) bool { return s.asked == "" })
+	s.tell(point.Instructions{ID: "a", Enforces: &point.Assignment{Release: 3, ID: "p", Rules: "r"}})
+	s.until(t, "it asks for the plan, and unloads nothing", func(x point.Status) bool { return s.asked == "" })
 	require.Equal(t, []string{"line 5 permit"}, held(t, k))
 	require.Eventually(t, func() bool { return s.happened("refused") }, waitLong, waitShort)
 }
 
 // both tells a release to enforce and another to observe.
-func both(id string, enforces, observes point.Told) point.Told {
-	return point.Told{ID: id, Enforces: enforces.Enforces, Observes: observes.Enforces}
+func both(id string, enforces, observes point.Instructions) point.Instructions {
+	return point.Instructions{ID: id, Enforces: enforces.Enforces, Observes: observes.Enforces}
 }
 
 // What is enforced goes on deciding while something newer is on trial; the step from trial
@@ -55,21 +55,21 @@ func TestTheFormerReleaseDecidesWhileANewOneIsOnTrial(t *testing.T) {
 	}
 	s.tell(first)
 	start(t, s, k, "")
-	s.until(t, "it enforces the first", func(x point.Said) bool { return x.ID == "a" && x.Enforces == 1 })
+	s.until(t, "it enforces the first", func(x point.Status) bool { return x.ID == "a" && x.Enforces == 1 })
 	s.tell(both("a+b", first, second))
-	s.until(t, "it observes the second beside it", func(x point.Said) bool {
+	s.until(t, "it observes the second beside it", func(x point.Status) bool {
 		return x.ID == "a+b" && x.Enforces == 1 &&
 			x.Observes == 2
 	})
 	require.True(t, drops(6), "the first decides")
-	s.until(t, "both count for themselves", func(x point.Said) bool {
+	s.until(t, "both count for themselves", func(x point.Status) bool {
 		return slices.Contains(x.Lines, point.Line{Release: 1, Line: 6, Verdict: "reject", Packets: 1}) &&
 			slices.Contains(x.Lines, point.Line{Release: 2, Verdict: "uncovered", Packets: 1})
 	})
 	known := *second.Enforces
 	known.Plan = nil // it has it
-	s.tell(point.Told{ID: "b", Enforces: &known})
-	s.until(t, "it enforces the second", func(x point.Said) bool {
+	s.tell(point.Instructions{ID: "b", Enforces: &known})
+	s.until(t, "it enforces the second", func(x point.Status) bool {
 		return x.ID == "b" && x.Enforces == 2 &&
 			x.Observes == 0
 	})
@@ -80,22 +80,22 @@ func TestTheFormerReleaseDecidesWhileANewOneIsOnTrial(t *testing.T) {
 // often it asks; a person may let it.
 func TestAnOrderOfThePastIsNotTaken(t *testing.T) {
 	s, k := serve(t), &point.Memory{}
-	at := func(x point.Told, order int64) point.Told {
+	at := func(x point.Instructions, order int64) point.Instructions {
 		x.Lineage = rollout.Lineage{{Epoch: "e", Order: order}}
 		return x
 	}
 	s.tell(at(told("b", 2, rule6), 7))
 	stop := start(t, s, k, t.TempDir())
 	defer stop()
-	s.until(t, "it enforces the second", func(x point.Said) bool { return x.ID == "b" && x.At.Order == 7 })
+	s.until(t, "it enforces the second", func(x point.Status) bool { return x.ID == "b" && x.At.Order == 7 })
 	s.tell(at(told("a", 1, rule5), 5))
-	s.until(t, "it says that it is ahead", func(x point.Said) bool { return x.State == "ahead" && x.Enforces == 2 })
+	s.until(t, "it says that it is ahead", func(x point.Status) bool { return x.State == "ahead" && x.Enforces == 2 })
 	require.Equal(t, []string{"line 6 reject"}, held(t, k))
 	require.True(t, s.happened("ahead"))
 	yields := at(told("c", 1, rule5), 5)
 	yields.Yields = rollout.Mark{Epoch: "e", Order: 7}
 	s.tell(yields)
-	s.until(t, "a person decides", func(x point.Said) bool {
+	s.until(t, "a person decides", func(x point.Status) bool {
 		return x.ID == "c" && x.State == "holds" &&
 			x.At.Order == 5
 	})
@@ -107,24 +107,24 @@ func TestATrialEndsUnlessItIsConfirmed(t *testing.T) {
 	first := told("a", 1, rule5)
 	s.tell(first)
 	start(t, s, k, "")
-	s.until(t, "it enforces the first", func(x point.Said) bool { return x.ID == "a" })
+	s.until(t, "it enforces the first", func(x point.Status) bool { return x.ID == "a" })
 	trial := told("b", 2, rule6)
 	trial.Trial = &point.Trial{ID: "t", Seconds: 0.5}
 	s.tell(trial)
-	s.until(t, "it enforces the second", func(x point.Said) bool { return x.ID == "b" })
-	s.until(t, "it returns to the first", func(x point.Said) bool {
+	s.until(t, "it enforces the second", func(x point.Status) bool { return x.ID == "b" })
+	s.until(t, "it returns to the first", func(x point.Status) bool {
 		return x.State == "went back" && x.Enforces == 1 && strings.Contains(x.Words, "nobody confirmed")
 	})
 	s.tell(first)
-	s.until(t, "it is in order", func(x point.Said) bool { return x.ID == "a" && x.State == "holds" })
+	s.until(t, "it is in order", func(x point.Status) bool { return x.ID == "a" && x.State == "holds" })
 	again := told("c", 2, rule6)
 	again.Again, again.Trial = 1, &point.Trial{ID: "u", Seconds: 1}
 	s.tell(again)
-	s.until(t, "it tries again", func(x point.Said) bool { return x.ID == "c" })
+	s.until(t, "it tries again", func(x point.Status) bool { return x.ID == "c" })
 	confirmed := told("d", 2, rule6)
 	confirmed.Again = 1
 	s.tell(confirmed)
-	s.until(t, "it is confirmed", func(x point.Said) bool { return x.ID == "d" })
+	s.until(t, "it is confirmed", func(x point.Status) bool { return x.ID == "d" })
 	time.Sleep(1200 * time.Millisecond)
 	require.Equal(t, []string{"line 6 reject"}, held(t, k), "and stays")
 }
@@ -142,14 +142,14 @@ func TestWhatCannotBeReadIsDrift(t *testing.T) {
 	s, k := serve(t), &blinded{Memory: &point.Memory{}}
 	s.tell(told("a", 1, rule5))
 	start(t, s, k, "")
-	s.until(t, "it holds it", func(x point.Said) bool { return x.State == "holds" && x.ID == "a" && x.Read >= 0 })
+	s.until(t, "it holds it", func(x point.Status) bool { return x.State == "holds" && x.ID == "a" && x.Read >= 0 })
 	k.blind.Store(true)
-	s.until(t, "it cannot tell", func(x point.Said) bool {
+	s.until(t, "it cannot tell", func(x point.Status) bool {
 		return x.State == "drifted" && strings.HasPrefix(x.Words, "cannot read what is loaded: nft is not installed")
 	})
 	require.Eventually(t, func() bool { return k.loads.Load() > 1 }, waitLong, waitShort, "it loads it anew")
 	k.blind.Store(false)
-	s.until(t, "and can tell again", func(x point.Said) bool { return x.State == "holds" })
+	s.until(t, "and can tell again", func(x point.Status) bool { return x.State == "holds" })
 }
 
 // What cannot be kept on the disk is tried again until it can, and said meanwhile.
@@ -159,14 +159,14 @@ func TestAFullDiskIsTriedAgain(t *testing.T) {
 	require.NoError(t, os.WriteFile(state, []byte("in the way"), 0o600))
 	s.tell(told("a", 1, rule5))
 	start(t, s, k, state)
-	s.until(t, "it says so", func(x point.Said) bool {
+	s.until(t, "it says so", func(x point.Status) bool {
 		return strings.Contains(x.Words,
 			"cannot be kept for a restart")
 	})
 	require.NoError(t, os.Remove(state))
 	require.Eventually(t, func() bool { _, err := os.Stat(filepath.Join(state, "told.json")); return err == nil },
 		waitLong, waitShort)
-	s.until(t, "and that is over", func(x point.Said) bool { return x.Words == "" && x.State == "holds" })
+	s.until(t, "and that is over", func(x point.Status) bool { return x.Words == "" && x.State == "holds" })
 }
 
 // What a version of before kept on the disk is loaded as it was.
@@ -196,20 +196,20 @@ func TestBackFromWhatCouldNotBeHeld(t *testing.T) {
 	first, second := told("a", 1, rule5), told("b", 2, rule6)
 	s.tell(first)
 	start(t, s, k, "")
-	s.until(t, "it holds the first", func(x point.Said) bool { return x.ID == "a" })
+	s.until(t, "it holds the first", func(x point.Status) bool { return x.ID == "a" })
 	s.tell(second)
-	s.until(t, "it refuses the second", func(x point.Said) bool { return x.State == "refused" })
+	s.until(t, "it refuses the second", func(x point.Status) bool { return x.State == "refused" })
 	s.tell(first)
-	s.until(t, "it is in order again", func(x point.Said) bool {
+	s.until(t, "it is in order again", func(x point.Status) bool {
 		return x.ID == "a" && x.State == "holds" &&
 			x.Words == ""
 	})
-	s.until(t, "it says what it has", func(point.Said) bool { return s.asked == "a" })
+	s.until(t, "it says what it has", func(point.Status) bool { return s.asked == "a" })
 	s.mu.Lock()
 	refused := len(s.events)
 	s.mu.Unlock()
 	s.tell(second)
-	s.until(t, "it tries the second again", func(x point.Said) bool {
+	s.until(t, "it tries the second again", func(x point.Status) bool {
 		return x.State == "refused" &&
 			len(s.events) > refused
 	})

@@ -25,7 +25,7 @@ func (a *Agent) say(ctx context.Context) {
 	if err != nil {
 		return
 	}
-	soon, cancel := context.WithTimeout(ctx, min(a.Beat, a.WayBack/2))
+	soon, cancel := context.WithTimeout(ctx, min(a.Beat, a.RollbackAfter/2))
 	defer cancel()
 	with := a.Client
 	// running connections go on; only a new one proves that the server can be reached
@@ -65,7 +65,7 @@ func (a *Agent) decidingLines() (out []Line) {
 
 // telling is what was told; taken is closed when it was dealt with.
 type telling struct {
-	Told
+	Instructions
 	taken chan struct{}
 }
 
@@ -77,7 +77,7 @@ func (a *Agent) listen(ctx context.Context, next chan<- telling) {
 		if id := a.have.Load(); id != nil {
 			have = *id
 		}
-		var t Told
+		var t Instructions
 		soon, cancel := context.WithTimeout(ctx, time.Minute)
 		err := a.ask(soon, a.Client, http.MethodGet, "/api/v1/point/told?have="+url.QueryEscape(have), "", have != "",
 			nil, &t)

@@ -32,7 +32,7 @@ type control struct {
 	version  int64
 	at       plans.Point
 	lineage  rollout.Lineage
-	said     point.Said
+	said     point.Status
 	events   []string // that the point reported
 	cut      bool
 }
@@ -50,7 +50,7 @@ func newControl(t testing.TB, e *estate.Estate, at plans.Point) *control {
 		case c.cut:
 			http.Error(w, "no", http.StatusServiceUnavailable)
 		case strings.HasSuffix(r.URL.Path, "said"):
-			c.said = point.Said{}
+			c.said = point.Status{}
 			_ = json.NewDecoder(r.Body).Decode(&c.said)
 			for _, e := range c.said.Events {
 				c.events = append(c.events, e.What+": "+e.Words)
@@ -72,12 +72,12 @@ func newControl(t testing.TB, e *estate.Estate, at plans.Point) *control {
 	return c
 }
 
-// compiled gives a release for the estate as it is.
+// compiled returns a release for the estate as it is.
 func (c *control) compiled(no int) *decide.Compiled {
 	return decide.Compile(c.estate, c.policies[no], estate.Instant{Sec: time.Now().Unix()})
 }
 
-func (c *control) told(have string) (*point.Told, error) {
+func (c *control) told(have string) (*point.Instructions, error) {
 	s := plans.StateOf(c.compiled(1), c.version, nil)
 	told, err := c.teller.Told(s, c.at, have, []plans.Point{c.at})
 	if err == nil {
@@ -86,7 +86,7 @@ func (c *control) told(have string) (*point.Told, error) {
 	return told, err
 }
 
-// order gives an order, and returns what the point is to run by it.
+// order returns an order, and returns what the point is to run by it.
 func (c *control) order(do rollout.Verb, no int) rollout.Runs {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -97,7 +97,7 @@ func (c *control) order(do rollout.Verb, no int) rollout.Runs {
 	return runs
 }
 
-func (c *control) until(what string, f func(said point.Said) bool) {
+func (c *control) until(what string, f func(said point.Status) bool) {
 	c.t.Helper()
 	require.Eventually(c.t, func() bool {
 		c.mu.Lock()
@@ -119,7 +119,7 @@ func (l lately) String() string { return l() }
 // loaded waits until the point reports that it has loaded what it is to run.
 func (c *control) loaded(what string) {
 	c.t.Helper()
-	c.until(what, func(said point.Said) bool {
+	c.until(what, func(said point.Status) bool {
 		told, err := c.told("")
 		return err == nil && said.ID == told.ID && said.State == "holds"
 	})

@@ -15,7 +15,7 @@ type agentDisk struct{ *Agent }
 
 // keptState is what is on the disk: what was loaded and proved, and the latest order.
 type keptState struct {
-	Told
+	Instructions
 	At rollout.Mark `json:"at"`
 }
 
@@ -34,7 +34,7 @@ type keptBefore struct {
 func (a agentDisk) file() string { return filepath.Join(a.State, "told.json") }
 
 // kept reads what is on the disk; nil without an error: there is nothing.
-func (a agentDisk) kept() (*Told, rollout.Mark, error) {
+func (a agentDisk) kept() (*Instructions, rollout.Mark, error) {
 	if a.State == "" {
 		return nil, rollout.Mark{}, nil
 	}
@@ -50,16 +50,16 @@ func (a agentDisk) kept() (*Told, rollout.Mark, error) {
 		return nil, k.At, err
 	}
 	if len(k.parts()) > 0 {
-		return &k.Told, k.At, nil
+		return &k.Instructions, k.At, nil
 	}
 	var old keptBefore
 	if err := json.Unmarshal(raw, &old); err != nil {
 		return nil, k.At, err
 	}
 	if old.Release == 0 {
-		return &k.Told, k.At, nil
+		return &k.Instructions, k.At, nil
 	}
-	t := Told{ID: old.ID, Again: old.Again, PutsBack: old.PutsBack, Estate: old.Estate}
+	t := Instructions{ID: old.ID, Again: old.Again, PutsBack: old.PutsBack, Estate: old.Estate}
 	part := &Assignment{Release: old.Release, ID: old.ID, Rules: old.Rules, Plan: old.Plan}
 	if old.Mode == rollout.Enforce {
 		t.Enforces = part
@@ -70,7 +70,7 @@ func (a agentDisk) kept() (*Told, rollout.Mark, error) {
 }
 
 // keep writes what is loaded to the disk, whole or not at all.
-func (a agentDisk) keep(t *Told) error {
+func (a agentDisk) keep(t *Instructions) error {
 	if a.State == "" {
 		return nil
 	}
@@ -103,7 +103,7 @@ func writeWhole(name string, raw []byte) error {
 const cannotKeep = "what is loaded cannot be kept for a restart: "
 
 // keepOrSay keeps what is loaded. What fails is tried again with every beat.
-func (a agentDisk) keepOrSay(t *Told) {
+func (a agentDisk) keepOrSay(t *Instructions) {
 	err := a.keep(t)
 	a.unkept = err != nil
 	switch {

@@ -105,7 +105,7 @@ func sameItems(a, b []string) bool {
 	return slices.Equal(slices.Sorted(slices.Values(a)), slices.Sorted(slices.Values(b)))
 }
 
-// extra gives the names in have that are not in want, in their order.
+// extra returns the names in have that are not in want, in their order.
 func extra[T any](have, want map[string]T) (out []string) {
 	for _, name := range slices.Sorted(maps.Keys(have)) {
 		if _, meant := want[name]; !meant {

@@ -206,7 +206,7 @@ func (x *passage) start() {
 	ctx, cancel := context.WithCancel(context.Background())
 	a := &point.Agent{Server: x.c.URL, Token: "secret", State: x.dir, Kernel: &point.Nftables{Namespace: x.gate,
 		Dir: x.dir},
-		Log: slog.New(slog.DiscardHandler), WayBack: 1500 * time.Millisecond, Check: 300 * time.Millisecond,
+		Log: slog.New(slog.DiscardHandler), RollbackAfter: 1500 * time.Millisecond, Check: 300 * time.Millisecond,
 		Beat: 100 * time.Millisecond}
 	done := make(chan error, 1)
 	go func() { done <- a.Run(ctx) }()
@@ -327,7 +327,7 @@ func (x *passage) restore() {
 	x.c.lineage = rollout.Lineage{{Epoch: "first", Order: 1}, {Epoch: fmt.Sprint("restored ", len(x.trail)), Order: 1}}
 	x.c.mu.Unlock()
 	x.say("restore an older back-up")
-	x.c.until("it keeps what it runs", func(said point.Said) bool {
+	x.c.until("it keeps what it runs", func(said point.Status) bool {
 		return said.State == "ahead" &&
 			said.Runs() == now
 	})
@@ -338,7 +338,7 @@ func (x *passage) restore() {
 	x.c.loaded("the right database is back")
 }
 
-// verdict gives what the enforced release says of a conversation, if the point polices it.
+// verdict returns what the enforced release says of a conversation, if the point polices it.
 func (x *passage) verdict(f *talk) decide.Verdict {
 	return x.says(f.client, f.server, f.pt)
 }

@@ -56,7 +56,7 @@ func (a *Agent) LoadKept() error {
 }
 
 // load makes the kernel load plans, and reads back what it made of them.
-func (a *Agent) load(t *Told) error {
+func (a *Agent) load(t *Instructions) error {
 	for _, p := range t.parts() {
 		if p.Plan == nil {
 			return errors.New("it has no plan: another version of the program stored it")
@@ -92,7 +92,7 @@ func (a *Agent) load(t *Told) error {
 }
 
 // holds notes what is loaded from now on. It is reported once it was read back.
-func (a *Agent) holds(t *Told) {
+func (a *Agent) holds(t *Instructions) {
 	a.told = t
 	a.have.Store(&t.ID)
 	if a.said.State != "drifted" {
@@ -163,7 +163,7 @@ func (a *Agent) count(held *Held) {
 }
 
 // take applies what the server tells, and returns how soon there is something to report.
-func (a *Agent) take(t Told) when {
+func (a *Agent) take(t Instructions) when {
 	if !a.said.At.Follows(t.Lineage, t.Yields) {
 		return a.staysAhead(&t)
 	}
@@ -206,7 +206,7 @@ func (a *Agent) take(t Told) when {
 
 // staysAhead keeps what is loaded: the server does not have the latest order that the
 // point took, so it would lead back to an older state.
-func (a *Agent) staysAhead(t *Told) when {
+func (a *Agent) staysAhead(t *Instructions) when {
 	a.have.Store(&t.ID)
 	words := fmt.Sprintf(
 		"took order %d, which its server does not have: it was restored from an older back-up, or is another one. "+
@@ -220,7 +220,7 @@ func (a *Agent) staysAhead(t *Told) when {
 }
 
 // replace loads other rules.
-func (a *Agent) replace(t *Told) when {
+func (a *Agent) replace(t *Instructions) when {
 	was, drifted := cmp.Or(a.told, &Nothing), ""
 	if a.said.State == "drifted" {
 		drifted = a.said.Words
@@ -244,7 +244,7 @@ func (a *Agent) replace(t *Told) when {
 }
 
 // onTrial keeps the former state until what is loaded is proved.
-func (a *Agent) onTrial(t, was *Told) {
+func (a *Agent) onTrial(t, was *Instructions) {
 	if a.confirm = (time.Time{}); t.Trial != nil {
 		a.confirm = time.Now().Add(time.Duration(t.Trial.Seconds * float64(time.Second)))
 	}
@@ -252,17 +252,17 @@ func (a *Agent) onTrial(t, was *Told) {
 	switch {
 	case a.former != nil: // it returns to what was proved last
 		if changed && a.reached {
-			a.reached, a.until = false, time.Now().Add(a.WayBack)
+			a.reached, a.until = false, time.Now().Add(a.RollbackAfter)
 		}
 	case !changed && t.Trial == nil:
 		agentDisk{a}.keepOrSay(t)
 	default:
-		a.former, a.reached, a.until = was, !changed, time.Now().Add(a.WayBack)
+		a.former, a.reached, a.until = was, !changed, time.Now().Add(a.RollbackAfter)
 	}
 }
 
-// resolve gives every part of what was told its plan.
-func (a *Agent) resolve(t *Told) error {
+// resolve returns every part of what was told its plan.
+func (a *Agent) resolve(t *Instructions) error {
 	for _, p := range t.parts() {
 		if err := a.resolvePart(p); err != nil {
 			return fmt.Errorf("release %d: %w", p.Release, err)
@@ -307,7 +307,7 @@ func (a *Agent) resolvePart(p *Assignment) error {
 }
 
 // move lets addresses come and go.
-func (a *Agent) move(t *Told) error {
+func (a *Agent) move(t *Instructions) error {
 	from, to := a.told.Loaded(), t.Loaded()
 	for _, x := range [][2]*plan.Plan{{from.Enforced, to.Enforced}, {from.Observed, to.Observed}} {
 		if x[0] != nil && x[0].RulesHash() != x[1].RulesHash() {
@@ -343,7 +343,7 @@ func (a *Agent) settle() {
 // goBack restores the former plans: the server is out of reach since, or nobody
 // confirmed in time.
 func (a *Agent) goBack() {
-	lost, to, why := a.told, a.former, fmt.Sprintf("the server could not be reached for %s", a.WayBack)
+	lost, to, why := a.told, a.former, fmt.Sprintf("the server could not be reached for %s", a.RollbackAfter)
 	if !a.confirm.IsZero() && !time.Now().Before(a.confirm) {
 		why = "nobody confirmed in time"
 	}

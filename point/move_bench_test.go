@@ -37,7 +37,7 @@ func (k *stamped) End(d *plan.Decider) (int, error) {
 	return k.Nftables.End(d)
 }
 
-// BenchmarkAMoveAtARealPoint gives how long it takes from what a server tells of one
+// BenchmarkAMoveAtARealPoint returns how long it takes from what a server tells of one
 // address until it has moved in a real kernel (p50, p95, p99), and the processor time that
 // the agent takes for each: with a small set, with one of 20,000 addresses, and beside
 // 50,000 tracked connections.
@@ -65,7 +65,7 @@ func BenchmarkAMoveAtARealPoint(b *testing.B) {
 			done := make(chan error, 1)
 			go func() { done <- a.Run(ctx) }()
 			b.Cleanup(func() { stop(); <-done })
-			s.until(b, "it has loaded it", func(said point.Said) bool { return said.ID == "0" })
+			s.until(b, "it has loaded it", func(said point.Status) bool { return said.ID == "0" })
 			if x.tracked > 0 {
 				track(b, name, x.tracked)
 			}

@@ -119,7 +119,7 @@ func (n *Nftables) standing() (now nft.Standing, err error) {
 	return now, err
 }
 
-// refused gives the first line of what nft says.
+// refused returns the first line of what nft says.
 func refused(out []byte, err error) error {
 	if first, _, _ := strings.Cut(strings.TrimSpace(string(out)), "\n"); first != "" {
 		return errors.New("nft: " + first)
@@ -183,7 +183,7 @@ func replace(c *nftables.Conn, s *nftables.Set, gone, come []nftables.SetElement
 	return nil
 }
 
-// keyType gives the type of addresses by the name of a set or map.
+// keyType returns the type of addresses by the name of a set or map.
 func keyType(name string) nftables.SetDatatype {
 	if strings.HasSuffix(name, "6") {
 		return nftables.TypeIP6Addr
@@ -201,7 +201,7 @@ func intervals(spans plan.Addresses) (out []nftables.SetElement) {
 	return out
 }
 
-// leading gives the elements of a that lead elsewhere, or nowhere, in b.
+// leading returns the elements of a that lead elsewhere, or nowhere, in b.
 func leading(a, b map[netip.Addr]string) (out []nftables.SetElement) {
 	for addr, chain := range a {
 		if b[addr] != chain {
@@ -451,7 +451,7 @@ func chainOf(verdict []byte) (chain string) {
 	return chain
 }
 
-// strip takes the counts out of a rule, and gives the packets.
+// strip takes the counts out of a rule, and returns the packets.
 func strip(rule map[string]any) (packets int64) {
 	parts, _ := rule["expr"].([]any)
 	for _, p := range parts {

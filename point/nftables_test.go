@@ -66,9 +66,9 @@ func storePlan(t testing.TB, entries ...int) *plan.Plan {
 	return plan.NewPlanner(decide.Compile(e, p, estate.Instant{})).Plan([]int32{2}, plan.Host, plan.Both)
 }
 
-// telling gives what a server tells for a plan that is to be enforced.
-func telling(id string, release int, p *plan.Plan) point.Told {
-	return point.Told{ID: id, Enforces: &point.Assignment{Release: release, ID: id, Rules: p.RulesHash(), Plan: p}}
+// telling returns what a server tells for a plan that is to be enforced.
+func telling(id string, release int, p *plan.Plan) point.Instructions {
+	return point.Instructions{ID: id, Enforces: &point.Assignment{Release: release, ID: id, Rules: p.RulesHash(), Plan: p}}
 }
 
 // enforced is a plan that decides.
@@ -139,23 +139,23 @@ func TestARealKernelIsReadBack(t *testing.T) {
 	s, x := serve(t), telling("a", 1, storePlan(t, 0, 1))
 	s.tell(x)
 	start(t, s, k, "")
-	s.until(t, "it holds it", func(x point.Said) bool { return x.ID == "a" && len(x.Lines) > 0 })
+	s.until(t, "it holds it", func(x point.Status) bool { return x.ID == "a" && len(x.Lines) > 0 })
 
 	listed := by("-a", "list", "table", "inet", nft.Table)
 	rule := regexp.MustCompile(`chain (s_\S+)[^}]*?comment "line 4 reject" # handle (\d+)`).FindStringSubmatch(listed)
 	require.NotNil(t, rule, listed)
 	by("delete", "rule", "inet", nft.Table, rule[1], "handle", rule[2])
-	s.until(t, "the rule is missed", func(x point.Said) bool { return x.Words == "a rule of line 4 is missing" })
+	s.until(t, "the rule is missed", func(x point.Status) bool { return x.Words == "a rule of line 4 is missing" })
 	set := regexp.MustCompile(`set (p_entry\S+)`).FindStringSubmatch(listed)[1]
 	by("add", "element", "inet", nft.Table, set, "{ 10.9.9.9 }")
-	s.until(t, "and the address", func(x point.Said) bool {
+	s.until(t, "and the address", func(x point.Status) bool {
 		return strings.Contains(x.Words, "1 address too many in “entry”")
 	})
 
 	m, same := x.Enforces.Plan.Difference(storePlan(t, 0, 1, 7))
 	require.True(t, same)
 	s.tell(moving(x, "b", m))
-	s.until(t, "a member comes, and what was changed by hand is still said", func(x point.Said) bool {
+	s.until(t, "a member comes, and what was changed by hand is still said", func(x point.Status) bool {
 		return x.ID == "b" && strings.Contains(x.Words, "1 address too many") &&
 			strings.Contains(x.Words, "line 4 is missing")
 	})
@@ -164,7 +164,7 @@ func TestARealKernelIsReadBack(t *testing.T) {
 	x = telling("c", 1, storePlan(t, 0, 1, 7))
 	x.PutsBack = true
 	s.tell(x)
-	s.until(t, "told anew", func(x point.Said) bool { return x.ID == "c" && x.State == "holds" })
+	s.until(t, "told anew", func(x point.Status) bool { return x.ID == "c" && x.State == "holds" })
 	by("flush", "table", "inet", nft.Table)
 	require.Eventually(t, func() bool {
 		return strings.Contains(by("list", "table", "inet", nft.Table), "line 4 reject")
@@ -174,17 +174,17 @@ func TestARealKernelIsReadBack(t *testing.T) {
 	broken := telling("d", 2, storePlan(t, 0, 1))
 	broken.Enforces.Plan.Classes[0].Name = "no name at all"
 	s.tell(broken)
-	s.until(t, "a plan that is none is refused", func(x point.Said) bool {
+	s.until(t, "a plan that is none is refused", func(x point.Status) bool {
 		return x.State == "refused" &&
 			x.Enforces == 1
 	})
 	require.Contains(t, by("list", "table", "inet", nft.Table), "line 4 reject")
 	s.tell(point.Nothing)
-	s.until(t, "off", func(x point.Said) bool { return x.Enforces == 0 && x.ID == "nothing" && x.State == "holds" })
+	s.until(t, "off", func(x point.Status) bool { return x.Enforces == 0 && x.ID == "nothing" && x.State == "holds" })
 	require.Equal(t, "table inet others\n", by("list", "tables"))
 }
 
-// BenchmarkAMoveInARealKernel gives how long it takes until an address is in a set of a
+// BenchmarkAMoveInARealKernel returns how long it takes until an address is in a set of a
 // real kernel, beside a set that holds many.
 func BenchmarkAMoveInARealKernel(b *testing.B) {
 	_, k := space(b)

@@ -20,8 +20,8 @@ import (
 	"lucidorchard/core/rollout"
 )
 
-// Told is what a server tells a point to load.
-type Told struct {
+// Instructions is what a server tells a point to load.
+type Instructions struct {
 	ID       string          `json:"id" doc:"The same as long as the same is to be loaded"`
 	Lineage  rollout.Lineage `json:"lineage" doc:"The orders that the server has"`
 	Yields   rollout.Mark    `json:"yields" doc:"A person decided that a point which took this order follows the server, though that does not have it"`
@@ -45,7 +45,7 @@ type Assignment struct {
 	Moves   []plan.Moves `json:"moves,omitempty" doc:"One after the other"`
 }
 
-// Trial says that a point returns by itself to what it ran before unless a person
+// Trial reports that a point returns by itself to what it ran before unless a person
 // confirms in time.
 type Trial struct {
 	ID      string  `json:"id"`
@@ -53,15 +53,15 @@ type Trial struct {
 }
 
 // Nothing is what a point is told that has nothing to load.
-var Nothing = Told{ID: "nothing"}
+var Nothing = Instructions{ID: "nothing"}
 
 // Runs returns the releases that a point runs when it has loaded what it was told.
-func (t *Told) Runs() rollout.Runs {
+func (t *Instructions) Runs() rollout.Runs {
 	return rollout.Runs{Enforces: t.Enforces.release(), Observes: t.Observes.release()}
 }
 
 // Loaded returns the plans of what was told.
-func (t *Told) Loaded() (l plan.Loaded) {
+func (t *Instructions) Loaded() (l plan.Loaded) {
 	if t.Enforces != nil {
 		l.Enforced = t.Enforces.Plan
 	}
@@ -86,12 +86,12 @@ func (p *Assignment) kind() string {
 }
 
 // kind is the same for what differs only in the addresses of its plans.
-func (t *Told) kind() string {
+func (t *Instructions) kind() string {
 	return fmt.Sprint(t.Enforces.kind(), ", ", t.Observes.kind(), ", ", t.Again, t.Paired)
 }
 
 // parts returns the parts that are there.
-func (t *Told) parts() (out []*Assignment) {
+func (t *Instructions) parts() (out []*Assignment) {
 	for _, p := range []*Assignment{t.Enforces, t.Observes} {
 		if p != nil {
 			out = append(out, p)
@@ -100,8 +100,8 @@ func (t *Told) parts() (out []*Assignment) {
 	return out
 }
 
-// Said is what a point reports.
-type Said struct {
+// Status is what a point reports.
+type Status struct {
 	ID       string       `json:"id" doc:"Of what it has loaded; blank: nothing"`
 	Enforces int          `json:"enforces" minimum:"0" doc:"Release that decides; 0: none"`
 	Observes int          `json:"observes" minimum:"0" doc:"Release on trial; 0: none"`
@@ -119,7 +119,7 @@ type Said struct {
 }
 
 // Runs returns the releases that the point runs.
-func (s *Said) Runs() rollout.Runs { return rollout.Runs{Enforces: s.Enforces, Observes: s.Observes} }
+func (s *Status) Runs() rollout.Runs { return rollout.Runs{Enforces: s.Enforces, Observes: s.Observes} }
 
 // Line counts what the rules of one statement of a release's policy did with packets
 // that open conversations.

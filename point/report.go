@@ -37,7 +37,7 @@ func (a *Agent) See(o flow.Observation) {
 	}
 }
 
-// take gives what waits, and forgets it.
+// take returns what waits, and forgets it.
 func (w *waiting) take() []flow.Observation {
 	w.mu.Lock()
 	defer w.mu.Unlock()

@@ -33,7 +33,7 @@ func TestTamperingIsDrift(t *testing.T) {
 	p := storePlan(t, 0, 1)
 	s.tell(telling("0", 1, p))
 	start(t, s, k, "")
-	s.until(t, "it is loaded", func(x point.Said) bool { return x.ID == "0" && x.State == "holds" })
+	s.until(t, "it is loaded", func(x point.Status) bool { return x.ID == "0" && x.State == "holds" })
 	set := p.Sets[0].Name + "_4"
 	for i, x := range []struct {
 		what  string
@@ -58,14 +58,14 @@ func TestTamperingIsDrift(t *testing.T) {
 		{"the table is gone", []string{"delete", "table", "inet", nft.Table}, "the table is missing"},
 	} {
 		nftBy(x.by...)
-		s.until(t, x.what, func(said point.Said) bool {
+		s.until(t, x.what, func(said point.Status) bool {
 			return said.State == "drifted" &&
 				strings.Contains(said.Words, x.words)
 		})
 		again := telling(string(rune('a'+i)), 1, p)
 		again.Again = i + 1
 		s.tell(again)
-		s.until(t, "restored after: "+x.what, func(said point.Said) bool {
+		s.until(t, "restored after: "+x.what, func(said point.Status) bool {
 			return said.ID == again.ID &&
 				said.State == "holds"
 		})
@@ -111,7 +111,7 @@ func TestAHostIsNotOpenAside(t *testing.T) {
 	s, k := serve(t), &point.Nftables{Namespace: x.east}
 	s.tell(telling("a", 1, made))
 	start(t, s, k, "")
-	s.until(t, "it reports addresses that are not guarded", func(said point.Said) bool {
+	s.until(t, "it reports addresses that are not guarded", func(said point.Status) bool {
 		return said.ID == "a" &&
 			len(said.Unlisted) > 0
 	})

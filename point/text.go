@@ -15,7 +15,7 @@ var (
 	blanks   = regexp.MustCompile(`\s+`)
 )
 
-// CompareText gives the lines that a device should hold and does not, and those that
+// CompareText returns the lines that a device should hold and does not, and those that
 // it holds and should not; whatever their order, their blanks, and what it counted.
 func CompareText(want, have string) (missing, extra []string) {
 	a, b := textLines(want), textLines(have)

@@ -13,7 +13,7 @@ import (
 	"github.com/chromedp/chromedp"
 )
 
-// ErrNone says that no browser was found.
+// ErrNone reports that no browser was found.
 var ErrNone = errors.New("the server has no browser to make a PDF with. Print the page with your browser, or " +
 	"install one on the server (Debian: apt install chromium-headless-shell)")
 

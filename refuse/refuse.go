@@ -2,7 +2,7 @@
 // what to do. Whoever answers a request gives each Kind its status.
 package refuse
 
-// Kind says what is wrong with what was asked for.
+// Kind reports what is wrong with what was asked for.
 type Kind int
 
 // The kinds of a Problem.
@@ -29,14 +29,14 @@ type Problem struct {
 
 func (p *Problem) Error() string { return p.Detail }
 
-// Missing says that something is not there.
+// Missing reports that something is not there.
 func Missing(detail string) error { return &Problem{Kind: IsMissing, Detail: detail} }
 
-// Invalid says that something cannot be meant.
+// Invalid reports that something cannot be meant.
 func Invalid(detail string) error { return &Problem{Kind: IsInvalid, Detail: detail} }
 
-// Conflict says that something does not go with what there is.
+// Conflict reports that something does not go with what there is.
 func Conflict(detail string) error { return &Problem{Kind: IsConflict, Detail: detail} }
 
-// Moved says that somebody else was faster.
+// Moved reports that somebody else was faster.
 func Moved(detail string) error { return &Problem{Kind: IsMoved, Detail: detail} }

@@ -14,7 +14,7 @@ type Worded interface {
 	Words() string
 }
 
-// Fault says that the program itself went wrong.
+// Fault reports that the program itself went wrong.
 const Fault = "it failed because of a bug; the server's log has the details. Nothing was stored"
 
 // Words returns what an error means, in words that anybody may read: what the

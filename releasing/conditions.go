@@ -130,7 +130,7 @@ func (a conditions) wayIn(ctx context.Context, v *reach.View, m *model.Model, r 
 			by = append(by, fmt.Sprintf("%d %s", count[x.from], x.words))
 		}
 	}
-	add("wayBack", true, w.WayBack, "all of %s can still be administered (%s)", plural.Of(len(machines), "machine"),
+	add("wayBack", true, w.Administrable, "all of %s can still be administered (%s)", plural.Of(len(machines), "machine"),
 		strings.Join(by, ", "))
 	return nil
 }
@@ -172,7 +172,7 @@ func (a conditions) observedFor(ctx context.Context, points []PointState, releas
 	return int(time.Since(since).Minutes()), nil
 }
 
-// serverWays says whether a release leaves points their way to the server, as far as
+// serverWays reports whether a release leaves points their way to the server, as far as
 // something that is guarded is at an end of it; blank: of none.
 func serverWays(c *decide.Compiled, points []PointState, guarded []int32) (words string, open bool) {
 	in := map[int32]bool{}

@@ -124,7 +124,7 @@ func LeftAndRejected(v *reach.View) (uncovered, rejected int) {
 	return uncovered, rejected
 }
 
-// Sides gives how each workload is guarded, by its index: both, server, client, none or
+// Sides returns how each workload is guarded, by its index: both, server, client, none or
 // exempt.
 func (a *Service) Sides(ctx context.Context, m *model.Model) (func(workload int32) string, error) {
 	points, err := a.Store.Points(ctx)

@@ -316,7 +316,7 @@ func (a *Service) LargestPlan(ctx context.Context, m *model.Model) (name string,
 	return name, size, nil
 }
 
-// RotateToken gives a point another token. The former one is valid until the new one is
+// RotateToken returns a point another token. The former one is valid until the new one is
 // used for the first time, so there is no gap.
 func (a *Service) RotateToken(ctx context.Context, name string) (token string, err error) {
 	token = rand.Text()
@@ -337,7 +337,7 @@ func (a *Service) Yield(ctx context.Context, name string) error {
 	if i < 0 {
 		return refuse.Missing("there is no point " + name)
 	}
-	var said point.Said
+	var said point.Status
 	if err := json.Unmarshal(points[i].Said, &said); err != nil || said.State != "ahead" {
 		return refuse.Conflict(name + " follows this server; nothing was changed")
 	}

@@ -35,7 +35,7 @@ func rolloutState(m *model.Model) plans.State {
 	return s
 }
 
-// ReleaseOf gives a release by its number.
+// ReleaseOf returns a release by its number.
 func (a *Service) ReleaseOf(ctx context.Context, no int) (Release, error) {
 	a.releases.Lock()
 	r, known := a.releases.of[no]
@@ -66,7 +66,7 @@ type releases struct {
 	of map[int]Release
 }
 
-// releasePolicy gives the policy of a release.
+// releasePolicy returns the policy of a release.
 func (a *Service) releasePolicy(no int) (*policy.Policy, error) {
 	ctx, cancel := context.WithTimeout(a.ctx, 10*time.Second)
 	defer cancel()
@@ -77,7 +77,7 @@ func (a *Service) releasePolicy(no int) (*policy.Policy, error) {
 	return a.Models.RevisionPolicy(ctx, r.Revision)
 }
 
-// guardsOf gives what an expression guards by a release, 0 being the draft. Those of
+// guardsOf returns what an expression guards by a release, 0 being the draft. Those of
 // all points of that release are asked at once.
 func (a board) guardsOf(s plans.State, release int, text string, all []plans.Point) (plan.Guards, error) {
 	var among []string
@@ -116,8 +116,8 @@ func rolloutPoints(all []Point) []plans.Point {
 	return out
 }
 
-// tell gives what a point is to hold, of all that there are.
-func (a board) tell(s plans.State, p *Point, have string, all []plans.Point) (*point.Told, error) {
+// tell returns what a point is to hold, of all that there are.
+func (a board) tell(s plans.State, p *Point, have string, all []plans.Point) (*point.Instructions, error) {
 	told, err := a.teller.Told(s, rolloutPoint(p), have, all)
 	if err != nil {
 		return nil, guardsProblem(err)
@@ -130,8 +130,8 @@ func (a board) tell(s plans.State, p *Point, have string, all []plans.Point) (*p
 	return told, nil
 }
 
-// ToldTo gives all of what a point is to hold now.
-func (a *Service) ToldTo(ctx context.Context, m *model.Model, name string) (*point.Told, error) {
+// InstructionsFor returns all of what a point is to hold now.
+func (a *Service) InstructionsFor(ctx context.Context, m *model.Model, name string) (*point.Instructions, error) {
 	points, err := a.Store.Points(ctx)
 	if err != nil {
 		return nil, err
@@ -163,9 +163,9 @@ type hub struct {
 // hubLook is how often changes that another server made are looked for.
 const hubLook = 2 * time.Second
 
-// AwaitTold gives what a point is to hold, as soon as it is something else than it
+// AwaitInstructions returns what a point is to hold, as soon as it is something else than it
 // has, or when the patience is over; nil: there is no such point any more.
-func (a *Service) AwaitTold(ctx context.Context, name, have string, patience time.Duration) (*point.Told, error) {
+func (a *Service) AwaitInstructions(ctx context.Context, name, have string, patience time.Duration) (*point.Instructions, error) {
 	over := time.NewTimer(patience)
 	defer over.Stop()
 	h := &a.hub
@@ -187,7 +187,7 @@ func (a *Service) AwaitTold(ctx context.Context, name, have string, patience tim
 			h.wait[name] = wait
 		}
 		i, there := h.index[name]
-		var told *point.Told
+		var told *point.Instructions
 		err := h.failed
 		if there && err == nil {
 			if told, err = (board{a}).tell(h.state, &h.points[i], have, h.all); err == nil {
@@ -323,7 +323,7 @@ func (a *Service) Seen(p *Point, messages []byte) error {
 	return nil
 }
 
-// GroupPrefixes gives the addresses that are in a group now, as prefixes, for a point:
+// GroupPrefixes returns the addresses that are in a group now, as prefixes, for a point:
 // as the release has it that it is to hold.
 func (a *Service) GroupPrefixes(m *model.Model, p *Point, group string) ([]netip.Prefix, error) {
 	release, _ := p.Runs().Deciding()
@@ -338,7 +338,7 @@ func (a *Service) GroupPrefixes(m *model.Model, p *Point, group string) ([]netip
 }
 
 // HeardOfDevice keeps what somebody found that a device holds.
-func (a *Service) HeardOfDevice(ctx context.Context, name string, t *point.Told, missing, extra []string) error {
+func (a *Service) HeardOfDevice(ctx context.Context, name string, t *point.Instructions, missing, extra []string) error {
 	points, err := a.Store.Points(ctx)
 	if err != nil {
 		return err
@@ -348,7 +348,7 @@ func (a *Service) HeardOfDevice(ctx context.Context, name string, t *point.Told,
 		return nil // it speaks for itself
 	}
 	runs := t.Runs()
-	said := point.Said{ID: t.ID, Enforces: runs.Enforces, Observes: runs.Observes, Estate: t.Estate, State: "holds"}
+	said := point.Status{ID: t.ID, Enforces: runs.Enforces, Observes: runs.Observes, Estate: t.Estate, State: "holds"}
 	event := point.Event{At: time.Now().UTC(), What: "applied", Words: "Its text was compared: it is " + runs.String(),
 		Enforces: runs.Enforces, Observes: runs.Observes}
 	if len(missing)+len(extra) > 0 {
@@ -388,7 +388,7 @@ func (a *Service) InForce(ctx context.Context, m *model.Model) (release int, c *
 		return 0, nil, err
 	}
 	for _, p := range points {
-		var said point.Said
+		var said point.Status
 		if json.Unmarshal(p.Said, &said) == nil {
 			release = max(release, said.Enforces)
 		}

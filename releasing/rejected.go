@@ -21,7 +21,7 @@ type rejection struct {
 	Points  []string // that would drop it
 }
 
-// Rejections gives those that some points would drop; in is the view of the release.
+// Rejections returns those that some points would drop; in is the view of the release.
 func (a *Service) Rejections(ctx context.Context, v *reach.View, m *model.Model, release int,
 	points []PointState) ([]rejection,
 	error) {

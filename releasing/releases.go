@@ -117,7 +117,7 @@ type PointState struct {
 	Workloads int
 	Undecided int
 	Problem   string
-	Held      *point.Said
+	Held      *point.Status
 	State     string
 	Rejects   int
 
@@ -199,7 +199,7 @@ func (a *Service) TellAgain(ctx context.Context, name string) error {
 	return err
 }
 
-// AddPoint makes a point, and gives the token by which it names itself, which is
+// AddPoint makes a point, and returns the token by which it names itself, which is
 // kept nowhere.
 func (a *Service) AddPoint(ctx context.Context, m *model.Model, p Point) (token string, err error) {
 	if p.Name = strings.TrimSpace(p.Name); p.Name == "" || strings.ContainsAny(p.Name, "/?#\x00") {
@@ -253,7 +253,7 @@ func (a *Service) DropPoint(ctx context.Context, name string, anyway bool) error
 		return err
 	}
 	i := slices.IndexFunc(points, func(p Point) bool { return p.Name == name })
-	var said point.Said
+	var said point.Status
 	if i >= 0 && json.Unmarshal(points[i].Said, &said) == nil && said.Enforces != 0 && !anyway {
 		return refuse.Conflict(
 			fmt.Sprintf("%s enforces release %d and would continue; nothing was changed. Switch it off first, or "+
@@ -270,7 +270,7 @@ func (a *Service) DropPoint(ctx context.Context, name string, anyway bool) error
 	return err
 }
 
-// Points gives all points with what they hold, and how the estate is guarded.
+// Points returns all points with what they hold, and how the estate is guarded.
 func (a *Service) Points(ctx context.Context, v *reach.View, m *model.Model) ([]PointState, Coverage, error) {
 	points, err := a.Store.Points(ctx)
 	if err != nil {
@@ -301,7 +301,7 @@ func (a states) pointState(ctx context.Context, v *reach.View, m *model.Model, p
 	state plans.State, cover *coverage) (PointState, error) {
 	out := PointState{Point: p, State: "new"}
 	if p.Said != nil {
-		out.Held = &point.Said{}
+		out.Held = &point.Status{}
 		if err := json.Unmarshal(p.Said, out.Held); err != nil {
 			return out, fmt.Errorf("what %s said cannot be read: %w", p.Name, err)
 		}
@@ -351,7 +351,7 @@ func (a states) pointState(ctx context.Context, v *reach.View, m *model.Model, p
 	return out, nil
 }
 
-// GuardedBy gives the points that guard a workload.
+// GuardedBy returns the points that guard a workload.
 func (a *Service) GuardedBy(ctx context.Context, v *reach.View, m *model.Model, workload int32) ([]PointState, error) {
 	all, _, err := a.Points(ctx, v, m)
 	if err != nil {

@@ -29,7 +29,7 @@ var (
 )
 
 // Heard keeps what a point reports. A report that no agent would send is refused whole.
-func (a *Service) Heard(ctx context.Context, p *Point, said point.Said) error {
+func (a *Service) Heard(ctx context.Context, p *Point, said point.Status) error {
 	r := report{p: p, said: &said, now: time.Now()}
 	if err := a.known.of(ctx, a.Store, &r); err != nil {
 		return err
@@ -60,7 +60,7 @@ func (a *Service) Heard(ctx context.Context, p *Point, said point.Said) error {
 	if err != nil {
 		return err
 	}
-	var before point.Said
+	var before point.Status
 	_ = json.Unmarshal(p.Said, &before) // nothing, at first
 	news := len(events) > 0 || before.ID != said.ID || before.State != said.State || before.Words != said.Words ||
 		before.Runs() != said.Runs() || !slices.Equal(before.Unlisted, said.Unlisted)
@@ -138,7 +138,7 @@ func (k *known) of(ctx context.Context, s Store, r *report) (err error) {
 // report is what a point reports, to be checked.
 type report struct {
 	p        *Point
-	said     *point.Said
+	said     *point.Status
 	releases []Release // newest first
 	ahead    bool      // the point may know of releases that this server does not have
 	now      time.Time

@@ -26,7 +26,7 @@ type Store interface {
 	DropExemption(ctx context.Context, workload string) (bool, error)
 	// DropPoint forgets a point and its history, and says whether there was one.
 	DropPoint(ctx context.Context, name string) (bool, error)
-	// Exemptions gives all, those that end first at the head.
+	// Exemptions returns all, those that end first at the head.
 	Exemptions(ctx context.Context) ([]model.Exemption, error)
 	// FormerPointOf returns the name of the deleted point that a token belongs to, and notes
 	// that it was heard of; blank: there is none.
@@ -34,22 +34,22 @@ type Store interface {
 	// Heard keeps what a point says that it holds, and what happened to it since. If that is nothing
 	// new, nobody waits until it is on the disk.
 	Heard(ctx context.Context, point string, said json.RawMessage, events []PointEvent, news bool) error
-	// Held gives who holds the roll-out; nil: nobody does.
+	// Held returns who holds the roll-out; nil: nobody does.
 	Held(ctx context.Context) (*Hold, error)
 	// Lineage returns the epochs of the database, the present one last.
 	Lineage(ctx context.Context) (rollout.Lineage, error)
 	// LoadedSince returns since when a point has a release loaded without a break, by what it
 	// reported; the zero time if it has not.
 	LoadedSince(ctx context.Context, point string, release int) (since time.Time, err error)
-	// Order gives points an order, in one transaction: decide sees the roll-out as it stands,
+	// Order returns points an order, in one transaction: decide sees the roll-out as it stands,
 	// and returns what changes. Nothing is written if it fails.
 	Order(ctx context.Context, decide func(Roll) ([]Target, error)) error
-	// PointHistory gives what happened at a point, newest first.
+	// PointHistory returns what happened at a point, newest first.
 	PointHistory(ctx context.Context, point string, limit int) ([]PointEvent, error)
 	// PointOf finds the point of a token; nil if there is none. A token that replaced another
 	// one ends that as soon as it is used.
 	PointOf(ctx context.Context, token string) (*Point, error)
-	// Points gives all enforcement points, by wave and name.
+	// Points returns all enforcement points, by wave and name.
 	Points(ctx context.Context) ([]Point, error)
 	// PutExemption exempts a workload, or changes why and how long.
 	PutExemption(ctx context.Context, e model.Exemption) error
@@ -57,9 +57,9 @@ type Store interface {
 	PutHold(ctx context.Context, h *Hold) error
 	// PutWave keeps what has to be true before a wave enforces.
 	PutWave(ctx context.Context, w Wave, author string) error
-	// Releases gives all releases, newest first.
+	// Releases returns all releases, newest first.
 	Releases(ctx context.Context) ([]Release, error)
-	// RotateToken gives a point another token, and reports whether there is such a point. The
+	// RotateToken returns a point another token, and reports whether there is such a point. The
 	// former token is valid until the new one is used.
 	RotateToken(ctx context.Context, name, token string) (bool, error)
 	// Run notes which run of an agent reports for a point, and from where. Two agents on one
@@ -68,11 +68,11 @@ type Store interface {
 	Run(ctx context.Context, name, run, from string) error
 	// TellAgain tells a point anew what it is to hold, and says whether there is one.
 	TellAgain(ctx context.Context, name, words string) (found bool, err error)
-	// Waves gives those of which somebody has said something.
+	// Waves returns those of which somebody has said something.
 	Waves(ctx context.Context) ([]Wave, error)
 	// Yield lets a point that took an order which the server does not have follow the server,
 	// and reports whether there is such a point.
 	Yield(ctx context.Context, name string, at rollout.Mark, author string) (bool, error)
-	// Revision gives one revision.
+	// Revision returns one revision.
 	Revision(ctx context.Context, no int) (model.Revision, error)
 }

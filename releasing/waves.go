@@ -21,19 +21,19 @@ type roller struct{ *Service }
 
 // Wave is a step of a roll-out: what has to be true before its points enforce.
 type Wave struct {
-	No       int    `db:"no"`
-	Title    string `db:"title"`
-	Minutes  int    `db:"minutes"`
-	Asserts  bool   `db:"asserts"`
-	Probes   bool   `db:"probes"`
-	WayBack  bool   `db:"way_back"`
-	Settled  bool   `db:"settled"`
-	ByItself bool   `db:"by_itself"`
+	No            int    `db:"no"`
+	Title         string `db:"title"`
+	Minutes       int    `db:"minutes"`
+	Asserts       bool   `db:"asserts"`
+	Probes        bool   `db:"probes"`
+	Administrable bool   `db:"way_back"`
+	Settled       bool   `db:"settled"`
+	ByItself      bool   `db:"by_itself"`
 }
 
 // usualWave is the conditions of a wave of which nobody has said any.
 func usualWave(no int) Wave {
-	return Wave{No: no, Asserts: true, Probes: true, WayBack: true, Settled: true}
+	return Wave{No: no, Asserts: true, Probes: true, Administrable: true, Settled: true}
 }
 
 // Hold says that, and why, a roll-out does not go on.
@@ -60,7 +60,7 @@ type WaveState struct {
 	Conditions []Condition
 }
 
-// Unmet gives the words of the conditions that it waits for.
+// Unmet returns the words of the conditions that it waits for.
 func (w *WaveState) Unmet() (out []string) {
 	for _, c := range w.Conditions {
 		if c.Asked && !c.Met {
@@ -79,7 +79,7 @@ type Progress struct {
 	Releases []Release // newest first
 }
 
-// Progress gives it.
+// Progress returns it.
 func (a *Service) Progress(ctx context.Context, v *reach.View, m *model.Model) (*Progress, error) {
 	out := &Progress{}
 	var err error
@@ -127,7 +127,7 @@ func (a *Service) Progress(ctx context.Context, v *reach.View, m *model.Model) (
 	return out, nil
 }
 
-// of gives the points of a wave.
+// of returns the points of a wave.
 func (p *Progress) of(w *WaveState) (out []PointState) {
 	for _, x := range p.Points {
 		if x.Wave == w.No {
@@ -137,7 +137,7 @@ func (p *Progress) of(w *WaveState) (out []PointState) {
 	return out
 }
 
-// behind gives the points of a wave that are not told to be as far with a release: who
+// behind returns the points of a wave that are not told to be as far with a release: who
 // enforces it already does not go back to observing because another point came.
 func (p *Progress) behind(w *WaveState, release int, mode string) (out []string) {
 	for _, x := range p.of(w) {

@@ -167,7 +167,7 @@ func declared(ctx huma.Context, next func(huma.Context)) {
 	next(ctx)
 }
 
-// undeclared says which query parameter of a request is none of some; nil: all are.
+// undeclared reports which query parameter of a request is none of some; nil: all are.
 func undeclared(r *http.Request, names ...string) error {
 	for _, name := range slices.Sorted(maps.Keys(r.URL.Query())) {
 		if slices.Contains(names, name) {

@@ -84,7 +84,7 @@ func TestLargeQuestionsWaitTheirTurn(t *testing.T) {
 	require.Equal(t, largeAtOnce+more, answered[200]+answered[503])
 }
 
-// fromAddress gives a client whose requests come from an address of this machine.
+// fromAddress returns a client whose requests come from an address of this machine.
 func fromAddress(t *testing.T, address string) *http.Client {
 	dialer := &net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(address)}}
 	transport := &http.Transport{DialContext: dialer.DialContext}

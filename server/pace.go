@@ -162,7 +162,7 @@ func (s *Kit) spooled(r io.Reader) (io.ReadCloser, int64, error) {
 // writeAgain is how often, at most, the deadline of what is written is moved.
 const writeAgain = time.Second
 
-// paced gives each write to a client a deadline: one that takes nothing is let go,
+// paced returns each write to a client a deadline: one that takes nothing is let go,
 // or its answer would stand in memory for as long as it likes.
 func (s *Kit) paced(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -195,7 +195,7 @@ func (p *pacedWriter) flushError() error {
 // Flush sends what was written (http.Flusher).
 func (p *pacedWriter) Flush() { _ = p.flushError() }
 
-// Unwrap gives what it writes to (http.ResponseController).
+// Unwrap returns what it writes to (http.ResponseController).
 func (p *pacedWriter) Unwrap() http.ResponseWriter { return p.ResponseWriter }
 
 func (p *pacedWriter) move() {

@@ -49,7 +49,7 @@ const (
 	problemFull       = "/problems/disk-full"
 )
 
-// ProblemTypes gives all types of problems, sorted.
+// ProblemTypes returns all types of problems, sorted.
 func ProblemTypes() []string {
 	all := map[string]bool{ProblemMoved: true, problemStored: true, problemLacks: true, problemUnknown: true,
 		problemBusy: true}
@@ -59,7 +59,7 @@ func ProblemTypes() []string {
 	return slices.Sorted(maps.Keys(all))
 }
 
-// usual gives the type of a problem that is nothing more than its status.
+// usual returns the type of a problem that is nothing more than its status.
 var usual = map[int]string{
 	http.StatusBadRequest: problemUnreadable, http.StatusUnauthorized: problemNoToken,
 	http.StatusForbidden: problemForbidden, http.StatusNotFound: problemMissing,
@@ -89,10 +89,10 @@ type Problem struct {
 
 func (p *Problem) Error() string { return p.Detail }
 
-// GetStatus gives the status for huma.
+// GetStatus returns the status for huma.
 func (p *Problem) GetStatus() int { return p.Status }
 
-// ContentType gives the type of problems, whatever else was asked for.
+// ContentType returns the type of problems, whatever else was asked for.
 func (p *Problem) ContentType(string) string { return "application/problem+json" }
 
 func init() {
@@ -115,7 +115,7 @@ func newProblem(status int, kind, detail string) error {
 	return &Problem{Type: kind, Status: status, Title: http.StatusText(status), Detail: detail}
 }
 
-// Failed says what an error of what the server stands on means to a client. What
+// Failed reports what an error of what the server stands on means to a client. What
 // caused it is logged, and not told: it may name users, hosts and queries.
 func (s *Kit) Failed(ctx context.Context, err error) error {
 	var (

@@ -32,7 +32,7 @@ type Routes struct {
 	router chi.Router
 }
 
-// option says what is special of an operation.
+// option reports what is special of an operation.
 type option func(*huma.Operation)
 
 // Stream adds a stream, which is described in the docs and not in the OpenAPI document.
@@ -91,7 +91,7 @@ func register[I, O any](r Routes, method, id, path, words string, handle func(co
 	bound(r.API, op)
 }
 
-// bound gives the numbers among the parameters of an operation a maximum, if they have
+// bound returns the numbers among the parameters of an operation a maximum, if they have
 // none: the columns that they are compared with have 32 bits.
 func bound(a huma.API, op huma.Operation) {
 	most, least := float64(math.MaxInt32), float64(math.MinInt32)
@@ -110,7 +110,7 @@ func bound(a huma.API, op huma.Operation) {
 	}
 }
 
-// operation gives an operation as the API describes it.
+// operation returns an operation as the API describes it.
 func operation(a huma.API, op huma.Operation) *huma.Operation {
 	made := a.OpenAPI().Paths[op.Path]
 	for _, o := range []*huma.Operation{made.Get, made.Post, made.Put, made.Delete} {
@@ -235,7 +235,7 @@ func addressed(next http.Handler) http.Handler {
 // CallerKey is where the address that a request came from stands in its context.
 type CallerKey struct{}
 
-// WayOf gives the connection that a request came by; nil: it is not one of TCP, or
+// WayOf returns the connection that a request came by; nil: it is not one of TCP, or
 // within the machine.
 func WayOf(ctx context.Context) *point.Way {
 	from, _ := ctx.Value(CallerKey{}).(string)
@@ -251,7 +251,7 @@ func WayOf(ctx context.Context) *point.Way {
 	return &point.Way{From: a.Addr().Unmap(), To: netip.AddrPortFrom(b.Addr().Unmap(), b.Port())}
 }
 
-// nextLink says where a list goes on.
+// nextLink reports where a list goes on.
 func nextLink(ctx context.Context, offset int) string {
 	at, ok := ctx.Value(addressKey{}).(*url.URL)
 	if !ok {
@@ -269,7 +269,7 @@ type List[T any] struct {
 	Body  []T
 }
 
-// Listed gives the part of a list that was asked for, and where it goes on.
+// Listed returns the part of a list that was asked for, and where it goes on.
 func Listed[T any](ctx context.Context, part []T, total, offset int) *List[T] {
 	out := &List[T]{Total: total, Body: part}
 	if next := offset + len(part); next < total && len(part) > 0 {
@@ -287,7 +287,7 @@ func Each[T, U any](all []T, f func(T) U) []U {
 	return out
 }
 
-// Cut gives the part of a whole list that was asked for.
+// Cut returns the part of a whole list that was asked for.
 func Cut[T any](ctx context.Context, all []T, in All) *List[T] {
 	from := min(in.Offset, len(all))
 	part := all[from:min(from+in.Limit, len(all))]

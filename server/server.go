@@ -101,7 +101,7 @@ func New(k *Kit, parts ...part) *Server {
 // ServeHTTP answers a request.
 func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.router.ServeHTTP(w, r) }
 
-// OpenAPI gives the description of the API, as JSON.
+// OpenAPI returns the description of the API, as JSON.
 func (s *Server) OpenAPI() ([]byte, error) { return s.api.OpenAPI().MarshalJSON() }
 
 func (s *Server) routes(parts []part) {
@@ -183,7 +183,7 @@ func (s *saidOfFailure) attr() slog.Attr {
 
 const unbuilt = `<!doctype html><title>Lucid Orchard</title><p>The server runs, but the interface is not built into this program. Run <code>make web</code>, then build it again. The API is described at <a href="/api/openapi.json">/api/openapi.json</a>.`
 
-// serveWeb gives a file of the interface, or its page for every other path.
+// serveWeb returns a file of the interface, or its page for every other path.
 func (s *Server) serveWeb(w http.ResponseWriter, r *http.Request) {
 	if strings.HasPrefix(r.URL.Path, "/api/") {
 		if rest := strings.TrimPrefix(r.URL.Path, "/api"); !strings.HasPrefix(r.URL.Path, Version+"/") &&

@@ -48,7 +48,7 @@ type waiter struct {
 
 func newTurns() *turns { return &turns{working: map[string]int{}, Wait: largeWait} }
 
-// figures gives how many are worked on, and how many wait.
+// figures returns how many are worked on, and how many wait.
 func (t *turns) figures() (worked, waiting int) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -104,7 +104,7 @@ func (t *turns) enter(client string) {
 	t.working[client]++
 }
 
-// Leave gives a place to the first that waits and may have it.
+// Leave returns a place to the first that waits and may have it.
 func (t *turns) Leave(client string) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -177,7 +177,7 @@ func takeTurn(ctx context.Context) error {
 	return nil
 }
 
-// clientOf gives the address that a request came from, for bounds of one client.
+// clientOf returns the address that a request came from, for bounds of one client.
 func clientOf(r *http.Request) string {
 	host, _, err := net.SplitHostPort(r.RemoteAddr)
 	if err != nil {

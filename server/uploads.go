@@ -28,7 +28,7 @@ const (
 	sendFile      = time.Hour // that a file may take to arrive
 )
 
-// Sent gives a handler the body of a request as it comes.
+// Sent returns a handler the body of a request as it comes.
 type Sent struct {
 	body io.Reader
 	ctx  huma.Context

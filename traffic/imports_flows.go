@@ -22,7 +22,7 @@ import (
 	"lucidorchard/refuse"
 )
 
-// readFlows reads a file of traffic, of any format, and gives its records one by
+// readFlows reads a file of traffic, of any format, and returns its records one by
 // one.
 func (a *Service) readFlows(ctx context.Context, snap *model.Model, from *imports.File, in imports.ImportOptions,
 	preview bool,
@@ -96,7 +96,7 @@ func (a *Service) readFlows(ctx context.Context, snap *model.Model, from *import
 	return out, nil
 }
 
-// PreviewFlows says what importing a file of traffic would do.
+// PreviewFlows reports what importing a file of traffic would do.
 func (a *Service) PreviewFlows(ctx context.Context, m *model.Model, file *imports.File,
 	o imports.ImportOptions) (imports.ImportReport, error) {
 	if file.Size == 0 {
@@ -255,7 +255,7 @@ func (a *Service) storeFlows(ctx context.Context, snap *model.Model, from *impor
 	return report, nil
 }
 
-// pace says how far an import is, and when it will be done: it goes by what is stored, of
+// pace reports how far an import is, and when it will be done: it goes by what is stored, of
 // what the share of the file that is read lets expect.
 type pace struct {
 	tell  func(float64, string)
@@ -279,7 +279,7 @@ func (p *pace) read(share float64, rows int) {
 	p.say()
 }
 
-// first says that nothing is stored before all is read.
+// first reports that nothing is stored before all is read.
 func (p *pace) first() {
 	p.mu.Lock()
 	defer p.mu.Unlock()

@@ -24,7 +24,7 @@ type Day struct {
 	Rows  int64     // as the database estimates
 }
 
-// Over gives the days that are over the bounds at now: what Drop would delete.
+// Over returns the days that are over the bounds at now: what Drop would delete.
 // By size, records go first, and of each the oldest; the newest day of
 // conversations stays.
 func (r Retention) Over(days []Day, now time.Time) []Day {

@@ -100,7 +100,7 @@ func (s *Spill) flush() error {
 	return nil
 }
 
-// End says that nothing more is added: because all is there, or for an error.
+// End reports that nothing more is added: because all is there, or for an error.
 func (s *Spill) End(err error) {
 	if err == nil {
 		err = s.flush()
@@ -120,7 +120,7 @@ func (s *Spill) Wait(all bool) {
 	}
 }
 
-// Parts gives the parts in the order in which they come, and waits for those that are not
+// Parts returns the parts in the order in which they come, and waits for those that are not
 // there yet; it may be asked several times.
 func (s *Spill) Parts() iter.Seq2[*rows.Part, error] {
 	return func(yield func(*rows.Part, error) bool) {
@@ -142,7 +142,7 @@ func (s *Spill) Parts() iter.Seq2[*rows.Part, error] {
 	}
 }
 
-// Close gives the room on the disk back.
+// Close returns the room on the disk back.
 func (s *Spill) Close() { _ = s.file.Close() }
 
 // mostDistinct is up to how many conversation-hours a preview counts.
@@ -161,7 +161,7 @@ func newDistinct(c changes) *distinct {
 	return &distinct{buckets: flow.Buckets{Changes: c}, seed: maphash.MakeSeed(), seen: map[uint64]struct{}{}}
 }
 
-// Add counts the hour of a record, if it is another one. It gives no error.
+// Add counts the hour of a record, if it is another one. It returns no error.
 func (d *distinct) Add(r *flow.Joined) error {
 	if d.Over {
 		return nil
@@ -180,5 +180,5 @@ func (d *distinct) Add(r *flow.Joined) error {
 	return nil
 }
 
-// count gives how many there are; if Over, at least so many.
+// count returns how many there are; if Over, at least so many.
 func (d *distinct) count() int { return len(d.seen) }

@@ -2,7 +2,7 @@ package traffic
 
 import "time"
 
-// Storing says how far a file is stored: first its records go to the database, then the
+// Storing reports how far a file is stored: first its records go to the database, then the
 // conversation-hours that they come to, then new days get their indexes.
 type Storing struct {
 	Records          int

@@ -35,7 +35,7 @@ func portAt(snap *model.Model, p *ServicePort, addr netip.Addr, t estate.Instant
 	return err == nil && one.Unmap() == addr
 }
 
-// servesAt says whether one of what was said of ports holds at an address.
+// servesAt reports whether one of what was said of ports holds at an address.
 func servesAt(snap *model.Model, said []ServicePort) func(netip.Addr, uint8, uint16, flow.Micros) bool {
 	type key struct {
 		proto uint8
@@ -147,7 +147,7 @@ func (a *Service) RefreshHooks(ctx context.Context) error {
 	return nil
 }
 
-// turned says when it last changed whose an address is, or by what its traffic is judged,
+// turned reports when it last changed whose an address is, or by what its traffic is judged,
 // as it is known now: points change while records come.
 func (a *Service) turned(addr netip.Addr, at estate.Instant) (estate.Instant, bool) {
 	m := a.Models.Held()
@@ -175,7 +175,7 @@ func (a *Service) finishTurns(ctx context.Context) error {
 	return nil
 }
 
-// Retention gives for how long traffic is kept.
+// Retention returns for how long traffic is kept.
 func (a *Service) Retention(ctx context.Context) (Retention, error) {
 	r := defaultRetention
 	err := a.Store.Setting(ctx, "retention", &r)

@@ -56,7 +56,7 @@ type Store interface {
 // New returns a Service.
 func New(base *step.Base, s Store) *Service { return &Service{base, s, time.Now} }
 
-// restored says how much was put back.
+// restored reports how much was put back.
 type restored struct {
 	Lines int `json:"lines"`
 }

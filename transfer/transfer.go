@@ -18,7 +18,7 @@ const (
 	FormatVersion = 1
 )
 
-// ErrNotEmpty says that an estate can be restored only where there is none.
+// ErrNotEmpty reports that an estate can be restored only where there is none.
 var ErrNotEmpty = errors.New("there are workloads or a policy already; restore into an empty data directory or " +
 	"database")
 

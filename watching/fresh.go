@@ -35,7 +35,7 @@ func (f *fresh) put(s traffic.Stored) {
 	}
 }
 
-// beside gives what a model does not know, with the newest version of each of its hours, and forgets
+// beside returns what a model does not know, with the newest version of each of its hours, and forgets
 // what it knows.
 func (f *fresh) beside(m *model.Model) (buckets []flow.Bucket, versions map[flow.Hour]int64) {
 	f.mu.Lock()

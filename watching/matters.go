@@ -35,7 +35,7 @@ type Matter struct {
 	Ended    *time.Time `db:"ended"`
 }
 
-// About says what a matter speaks of.
+// About reports what a matter speaks of.
 type About struct {
 	Who      *watch.Side `json:"who,omitempty"`
 	What     *watch.Side `json:"what,omitempty"`

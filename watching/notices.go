@@ -19,7 +19,7 @@ import (
 	"lucidorchard/refuse"
 )
 
-// Notice says when who is told of what.
+// Notice reports when who is told of what.
 type Notice struct {
 	ID     int64      `db:"id"`
 	Kinds  []string   `db:"kinds"`
@@ -90,7 +90,7 @@ type telling struct {
 	now       time.Time
 }
 
-// notices gives those that count now.
+// notices returns those that count now.
 func (a *Service) notices(ctx context.Context, now time.Time) (*telling, error) {
 	all, err := a.Store.Notices(ctx)
 	if err != nil {
@@ -123,7 +123,7 @@ func concerns(n *Notice, id, kind string) bool {
 	return n.Filter == "" && (n.Matter == "" || n.Matter == id) && (len(n.Kinds) == 0 || slices.Contains(n.Kinds, kind))
 }
 
-// dueAt says when what happens now is told.
+// dueAt reports when what happens now is told.
 func dueAt(n *Notice, now time.Time) time.Time {
 	due := now
 	switch n.Pace {
@@ -150,7 +150,7 @@ func dueAt(n *Notice, now time.Time) time.Time {
 	return due
 }
 
-// message says what a matter is.
+// message reports what a matter is.
 func (a *Service) message(m *Matter) notify.Message {
 	var title []watch.Piece
 	var at About

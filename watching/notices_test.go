@@ -120,7 +120,7 @@ func onDuty(t testing.TB) (*assembly.Store, *assembly.App, func(), *hook, *model
 	return db, a, end, h, m
 }
 
-// duty makes the destination duty, and gives its receiver.
+// duty makes the destination duty, and returns its receiver.
 func duty(t testing.TB, a *assembly.App) (*hook, *model.Model) {
 	h := newHook(t)
 	require.NoError(t, a.Watching.PutDestination(t.Context(), "duty", notify.Settings{Kind: "webhook", Address: h.URL,

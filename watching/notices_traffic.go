@@ -37,7 +37,7 @@ func (a *Service) filterOf(ctx context.Context, m *model.Model, text string) (re
 	return a.QueryOf(ctx, m, f)
 }
 
-// askedOfDay gives what there is, on a day that is followed, of the traffic that notices ask for.
+// askedOfDay returns what there is, on a day that is followed, of the traffic that notices ask for.
 // What cannot be read any more, such as for a group that is gone, is said with the notice.
 func (a *Service) askedOfDay(ctx context.Context, m *model.Model, d *dayFollowed, t *telling) ([]Asked, error) {
 	var out []Asked
@@ -68,7 +68,7 @@ func (a *Service) askedOfDay(ctx context.Context, m *model.Model, d *dayFollowed
 	return out, nil
 }
 
-// asked gives the traffic of a notice, as conversations of a view, and the messages that it makes if
+// asked returns the traffic of a notice, as conversations of a view, and the messages that it makes if
 // there is more of it than before.
 func (a *Service) asked(v *reach.View, conversations []int, n *Notice, now time.Time) (out []Asked) {
 	list := watch.Asked(v, conversations)
@@ -113,7 +113,7 @@ func (a *Service) NoticeProblem(ctx context.Context, m *model.Model, n *Notice) 
 	return "", err
 }
 
-// seenOf gives what there was already, today and yesterday, of the traffic that a notice asks for: it
+// seenOf returns what there was already, today and yesterday, of the traffic that a notice asks for: it
 // is not told. Nil: that is known.
 func (a *Service) seenOf(ctx context.Context, m *model.Model, n *Notice) (map[time.Time][]Asked, error) {
 	if n.Filter == "" {

@@ -114,7 +114,7 @@ func (a *Service) look(ctx context.Context, m *model.Model) (err error) {
 	return a.lookAround(ctx, m)
 }
 
-// dayStamp says what a day is made from: the hours that were seen, and what judges them.
+// dayStamp reports what a day is made from: the hours that were seen, and what judges them.
 // While nothing was released, the draft and the tags judge as they are; what was judged by
 // them then stays as it is.
 // beside are the versions of what there is beside the model.
@@ -255,7 +255,7 @@ func (a *Service) lookAtDay(ctx context.Context, m *model.Model, beside map[flow
 	return nil
 }
 
-// matterOf gives what is gathered as it is kept.
+// matterOf returns what is gathered as it is kept.
 func matterOf(x *watch.Matter) Matter {
 	about := About{Who: &x.Who, What: &x.What, Scan: x.Scan, Release: x.Ruling.Release}
 	if r := x.Ruling.Rule; r != nil {
@@ -269,7 +269,7 @@ func matterOf(x *watch.Matter) Matter {
 		First: x.First.Time(), Last: x.Last.Time()}
 }
 
-// knownCallers tells who reached what is watched before a day. On the first days that
+// knownCallers reports who reached what is watched before a day. On the first days that
 // there are, everybody is known: nobody can be new where nothing is old.
 func (a *Service) knownCallers(ctx context.Context, m *model.Model, day time.Time) (Callers, error) {
 	if flow.Hour(day.Unix()/3600) < m.From+24 {
@@ -278,7 +278,7 @@ func (a *Service) knownCallers(ctx context.Context, m *model.Model, day time.Tim
 	return a.Store.KnownCallers(ctx, day)
 }
 
-// WatchedGroups gives the groups that are watched: those that somebody chose, or else
+// WatchedGroups returns the groups that are watched: those that somebody chose, or else
 // those that assertions protect.
 func (a *Service) WatchedGroups(ctx context.Context, m *model.Model) ([]string, error) {
 	chosen, err := a.Store.Watched(ctx)
@@ -288,7 +288,7 @@ func (a *Service) WatchedGroups(ctx context.Context, m *model.Model) ([]string, 
 	return protectedGroups(m.Policy), nil
 }
 
-// protectedGroups gives the groups that assertions keep others from.
+// protectedGroups returns the groups that assertions keep others from.
 func protectedGroups(p *policy.Policy) []string {
 	out := []string{}
 	for _, x := range p.Asserts {
@@ -343,7 +343,7 @@ func (a *Service) Say(ctx context.Context, ids []string, state, holder, note str
 	return n, err
 }
 
-// PutWatched says which groups are watched; none: those that assertions protect.
+// PutWatched reports which groups are watched; none: those that assertions protect.
 func (a *Service) PutWatched(ctx context.Context, m *model.Model, groups []string) error {
 	for _, g := range groups {
 		if m.Policy.Groups[g] == nil {

@@ -69,7 +69,7 @@ func (x *gathered) has(day time.Time, stamp string) bool {
 	return x.days[day] != nil && x.days[day].stamp == stamp
 }
 
-// on gives what a day comes to: what is stored of it, by its stamp, or as a model has it.
+// on returns what a day comes to: what is stored of it, by its stamp, or as a model has it.
 func (x *gathered) on(m *model.Model, day time.Time, watched []string, known Callers, stamp string) *dayGathered {
 	from, to := hoursOf(m, day)
 	table := m.Table.Between(from, to)
@@ -119,7 +119,7 @@ func (a *Service) follows(m *model.Model) bool {
 	return a.looking.followed[day] != nil && a.looking.followed[day].like == like
 }
 
-// follow gives what follows a day: what did before, as long as conversations are judged as they were.
+// follow returns what follows a day: what did before, as long as conversations are judged as they were.
 func (a *Service) follow(m *model.Model, day time.Time, watched []string, known Callers) *dayFollowed {
 	from, to := hoursOf(m, day)
 	view, like := m.Parts(from, to)
@@ -137,13 +137,13 @@ func (a *Service) follow(m *model.Model, day time.Time, watched []string, known 
 	return d
 }
 
-// hoursOf gives the hours of a day of which there is something.
+// hoursOf returns the hours of a day of which there is something.
 func hoursOf(m *model.Model, day time.Time) (from, to flow.Hour) {
 	first := flow.Hour(day.Unix() / 3600)
 	return max(first, m.From), min(first+24, m.To)
 }
 
-// dayView gives what was seen on a day.
+// dayView returns what was seen on a day.
 func (a *Service) dayView(m *model.Model, day time.Time) *reach.View {
 	return m.Stretch(hoursOf(m, day))
 }
@@ -154,7 +154,7 @@ type matterPart struct {
 	Conversations []int32
 }
 
-// MatterOn gives what was seen of a matter on a day.
+// MatterOn returns what was seen of a matter on a day.
 func (a *Service) MatterOn(ctx context.Context, m *model.Model, id string, day time.Time) (matterPart, error) {
 	watched, err := a.WatchedGroups(ctx, m)
 	if err != nil {

@@ -146,7 +146,7 @@ func (a *Service) lookAtPointsHealth(ctx context.Context, all *matters, now time
 				plain(" is silent"))
 			continue
 		}
-		var said point.Said
+		var said point.Status
 		if err := json.Unmarshal(p.Said, &said); err != nil {
 			return fmt.Errorf("what %s said cannot be read: %w", p.Name, err)
 		}
@@ -342,7 +342,7 @@ func (a *Service) lookAtMembers(ctx context.Context, m *model.Model, now time.Ti
 	return opened, nil
 }
 
-// membersOf gives the workloads of which a group says yes, or cannot tell, at one of the
+// membersOf returns the workloads of which a group says yes, or cannot tell, at one of the
 // addresses that they hold; or without one.
 func membersOf(m *model.Model, group string) Members {
 	out := Members{Group: group, In: []string{}, Undecided: []string{}}
@@ -373,7 +373,7 @@ func membersOf(m *model.Model, group string) Members {
 	return out
 }
 
-// without gives the items of a that are not in b; both are in order.
+// without returns the items of a that are not in b; both are in order.
 func without(a, b []string) (out []string) {
 	for _, x := range a {
 		if _, in := slices.BinarySearch(b, x); !in {

@@ -18,7 +18,7 @@ import (
 // Nearby lets messages go to this machine, where the receivers of tests are.
 var Nearby = notify.Reach{Allow: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}}
 
-// Fresh gives a database of the test's own.
+// Fresh returns a database of the test's own.
 func Fresh(t *testing.T) (*assembly.Store, *pgx.Conn) {
 	ctx := t.Context()
 	url := databasetest.Database(t)
@@ -40,7 +40,7 @@ func Open(t testing.TB) *assembly.Store {
 
 var NoLog = slog.New(slog.NewTextHandler(io.Discard, nil))
 
-// Running gives an App and how to end it.
+// Running returns an App and how to end it.
 func Running(t testing.TB, db *assembly.Store, name string) (*assembly.App, func()) {
 	ctx, cancel := context.WithCancel(context.Background())
 	a := assembly.New(ctx, assembly.Options{Store: db, Author: "me", Name: name, Log: NoLog, Reach: Nearby})

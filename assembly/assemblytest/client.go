@@ -265,7 +265,7 @@ func (c Client) Bare(p server.Patience) (Client, *written) {
 	return Client{T: c.T, Base: h.URL, DB: c.DB, url: c.url}, log
 }
 
-// Direct gives a connection to the database beside the server's.
+// Direct returns a connection to the database beside the server's.
 func (c Client) Direct() *pgx.Conn {
 	conn, err := pgx.Connect(c.T.Context(), c.url)
 	require.NoError(c.T, err)
@@ -299,7 +299,7 @@ func (c Client) AddPoint(name, guards string, wave int) *point.Memory {
 		"wave":   wave}, &made))
 	k := &point.Memory{}
 	a := &point.Agent{Server: c.Base, Token: made.Token, Kernel: k, Log: slog.New(slog.DiscardHandler),
-		WayBack: 5 * time.Second, Check: 50 * time.Millisecond, Beat: 100 * time.Millisecond}
+		RollbackAfter: 5 * time.Second, Check: 50 * time.Millisecond, Beat: 100 * time.Millisecond}
 	ctx, stop := context.WithCancel(c.T.Context())
 	done := make(chan error, 1)
 	go func() { done <- a.Run(ctx) }()

@@ -45,7 +45,7 @@ func ContractOf(t testing.TB, s *assembly.Site) *contract {
 	return &c
 }
 
-// find gives the operation of a request; nil if there is none.
+// find returns the operation of a request; nil if there is none.
 func (c *contract) find(method, path string) *operation {
 	for template, ops := range c.Paths {
 		pattern := "^" + regexp.MustCompile(`\\\{[^/]*?\\\}`).ReplaceAllString(regexp.QuoteMeta(template), `[^/]+`) +

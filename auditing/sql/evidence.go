@@ -97,7 +97,7 @@ func recallEstate(ctx context.Context, tx pgx.Tx, c *evidence.Case) error {
 func recallTags(ctx context.Context, tx pgx.Tx, from time.Time, h *estate.History, index map[string]int) error {
 	var id string
 	var until *time.Time
-	var said estate.Said
+	var said estate.TagSpan
 	rows, err := tx.Query(ctx, `SELECT workload, key, value, source, author, at, until FROM (
 			SELECT workload, key, value, source, author, at, until FROM tag_history WHERE until > $1
 			UNION ALL SELECT workload, key, value, source, author, at, NULL FROM tags) AS t
@@ -171,7 +171,7 @@ type pointEvents []struct {
 	Mode    *string
 }
 
-// drifts gives the times in which a point held something else than it was told, the last
+// drifts returns the times in which a point held something else than it was told, the last
 // until it ends or the evidence is made.
 func (list pointEvents) drifts(end time.Time) (out []evidence.Drift) {
 	open := false
@@ -324,13 +324,13 @@ func recallGaps(ctx context.Context, tx pgx.Tx, c *evidence.Case) error {
 
 const evidenceColumns = `id, promise, from_at, to_at, made, author, sentence, schedule`
 
-// EvidenceMade gives all that was made, the newest first, without what it says.
+// EvidenceMade returns all that was made, the newest first, without what it says.
 func (s *Store) EvidenceMade(ctx context.Context) ([]auditing.EvidenceKept, error) {
 	out := []auditing.EvidenceKept{}
 	return out, s.SQL.SelectContext(ctx, &out, `SELECT `+evidenceColumns+` FROM evidence ORDER BY id DESC`)
 }
 
-// EvidenceOf gives one; ErrNone: there is none.
+// EvidenceOf returns one; ErrNone: there is none.
 func (s *Store) EvidenceOf(ctx context.Context, id int64) (*auditing.EvidenceKept, error) {
 	var e auditing.EvidenceKept
 	err := s.SQL.GetContext(ctx, &e, `SELECT `+evidenceColumns+`, body FROM evidence WHERE id = $1`, id)
@@ -340,7 +340,7 @@ func (s *Store) EvidenceOf(ctx context.Context, id int64) (*auditing.EvidenceKep
 	return &e, err
 }
 
-// PutEvidence keeps evidence, and gives its number; 0: its schedule has made it already.
+// PutEvidence keeps evidence, and returns its number; 0: its schedule has made it already.
 func (s *Store) PutEvidence(ctx context.Context, e *auditing.EvidenceKept) (id int64, err error) {
 	err = s.WriteRows(ctx, database.WatchLock, func(tx pgx.Tx) error {
 		err := tx.QueryRow(ctx, `INSERT INTO evidence (promise, from_at, to_at, made, author, sentence, schedule, body)
@@ -361,7 +361,7 @@ func (s *Store) DropEvidence(ctx context.Context, id int64) (bool, error) {
 	return n > 0, err
 }
 
-// EvidenceSchedules gives all.
+// EvidenceSchedules returns all.
 func (s *Store) EvidenceSchedules(ctx context.Context) ([]auditing.EvidenceSchedule, error) {
 	out := []auditing.EvidenceSchedule{}
 	return out, s.SQL.SelectContext(ctx, &out, `SELECT s.*, (SELECT max(from_at) FROM evidence
@@ -392,7 +392,7 @@ func (s *Store) SayEvidenceProblem(ctx context.Context, id int64, problem string
 	return err
 }
 
-// SigningKey gives the key by which evidence is signed: it is made when first asked for,
+// SigningKey returns the key by which evidence is signed: it is made when first asked for,
 // and the same for all servers of a database.
 func (s *Store) SigningKey(ctx context.Context) (ed25519.PrivateKey, error) {
 	seed := make([]byte, ed25519.SeedSize)

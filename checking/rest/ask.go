@@ -314,7 +314,7 @@ func belongs(ms []decide.Membership) []Belongs {
 	return out
 }
 
-// everyGroup gives the groups that an endpoint is in.
+// everyGroup returns the groups that an endpoint is in.
 func everyGroup(walk *decide.Walk, snap *model.Model, p decide.Placed) []Belongs {
 	out := []Belongs{}
 	for _, g := range answers.GroupsInOrder(snap.Policy) {
@@ -386,7 +386,7 @@ func settles(snap *model.Model, workload int32, key, value string, client, srv d
 	return decide.NewWalk(e, snap.Policy, snap.Compiled.AsOf).Trace(client.Endpoint, srv.Endpoint, pt).Rule != nil
 }
 
-// usedValues gives the values of a tag, most used first.
+// usedValues returns the values of a tag, most used first.
 func usedValues(e *estate.Estate, key string) []string {
 	counts := map[string]int{}
 	for _, w := range e.All() {
@@ -412,7 +412,7 @@ func usedValues(e *estate.Estate, key string) []string {
 // mostTried bounds how many values of a tag are tried.
 const mostTried = 200
 
-// find gives what a text may mean: workloads, groups and rules.
+// find returns what a text may mean: workloads, groups and rules.
 func find(snap *model.Model, text string) []found {
 	out := []found{}
 	words := strings.Fields(strings.ToLower(text))

@@ -15,7 +15,7 @@ import (
 	"lucidorchard/server"
 )
 
-// reportQuery says which report is wanted.
+// reportQuery reports which report is wanted.
 type reportQuery struct {
 	answers.Window
 	Against int    `query:"against" doc:"The revision before; without it, the first"`

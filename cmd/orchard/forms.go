@@ -16,7 +16,7 @@ import (
 // maps are the files that --map names: forms of files that are not ours.
 var maps []string
 
-// guesses says that --guess was given.
+// guesses reports that --guess was given.
 var guesses bool
 
 // mapped adds --map and --guess to a command that reads files.
@@ -28,7 +28,7 @@ func mapped(cmd *cobra.Command) {
 }
 
 // formOf finds how a file is written: as --map says, or as what the program itself
-// exports; nil: as our own CSV. It gives the file back from its beginning.
+// exports; nil: as our own CSV. It returns the file back from its beginning.
 func formOf(name string, in io.Reader, kind string) (*ingest.Form, io.Reader, error) {
 	said, err := saidForm(kind)
 	if err != nil {

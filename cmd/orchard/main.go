@@ -55,7 +55,7 @@ func run(args []string) int {
 	return e.status
 }
 
-// unusable says that the input or the arguments cannot be used.
+// unusable reports that the input or the arguments cannot be used.
 func unusable(format string, args ...any) error {
 	return exit{2, fmt.Sprintf(format, args...)}
 }

@@ -52,7 +52,7 @@ say is printed as warnings, and the status is 1 then. json is the plan itself.`,
 	return cmd
 }
 
-// check says which argument is none of those that there are.
+// check reports which argument is none of those that there are.
 func (in *planned) check() error {
 	for _, x := range []struct {
 		flag, value string
@@ -122,7 +122,7 @@ func namesGroups(c *decide.Compiled, e *expr.Expr) (err error) {
 	return err
 }
 
-// write renders the plan, and gives what the format cannot say.
+// write renders the plan, and returns what the format cannot say.
 func (in *planned) write(p *plan.Plan) (cannot []string, err error) {
 	var text []byte
 	switch in.format {

@@ -43,7 +43,7 @@ is up.`,
 	f.StringVar(&a.Server, "server", "", "URL of the server")
 	f.StringVar(&file, "token-file", "", "file with the point's token")
 	f.StringVar(&a.State, "state", "", "folder that keeps plans and ended connections")
-	f.DurationVar(&a.WayBack, "way-back", 30*time.Second, "how long it waits for its server after a change of rules")
+	f.DurationVar(&a.RollbackAfter, "way-back", 30*time.Second, "how long it waits for its server after a change of rules")
 	f.DurationVar(&a.Check, "check", 10*time.Second, "how often it reads back what the kernel has loaded")
 	f.StringVar(&level, "log-level", "info", "debug, info, warn or error")
 	f.BoolVar(&load, "load", false, "load the plans that --state keeps, and end")
@@ -71,7 +71,7 @@ func bePoint(ctx context.Context, a *point.Agent, file, level string) error {
 	if a.Token = strings.TrimSpace(string(token)); a.Token == "" {
 		return unusable("--token-file: %s is empty, expected the token that was shown when the point was made", file)
 	}
-	if a.WayBack < time.Second || a.Check < time.Second {
+	if a.RollbackAfter < time.Second || a.Check < time.Second {
 		return unusable("--way-back, --check: found less than 1s")
 	}
 	if _, err := exec.LookPath("nft"); err != nil {

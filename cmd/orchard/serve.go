@@ -308,7 +308,7 @@ func (o *serveOptions) logger(to io.Writer) (*slog.Logger, error) {
 // databaseVariable is the environment variable that may hold the database's URL.
 const databaseVariable = "ORCHARD_DATABASE_URL"
 
-// databaseURL gives the URL of the database that is to be used; blank: one of our
+// databaseURL returns the URL of the database that is to be used; blank: one of our
 // own.
 func (o *serveOptions) databaseURL() (string, error) {
 	switch {
@@ -337,7 +337,7 @@ func (o *serveOptions) databaseURL() (string, error) {
 	return os.Getenv(databaseVariable), nil
 }
 
-// trusting gives the address that is listened on beyond loopback; blank: it is
+// trusting returns the address that is listened on beyond loopback; blank: it is
 // on loopback.
 func (o *serveOptions) trusting() (string, error) {
 	host, _, err := net.SplitHostPort(o.listen)

@@ -184,7 +184,7 @@ func demoPoints(ctx context.Context, a *assembly.App, data string) (map[string]s
 	return tokens, os.WriteFile(file, raw, 0o600)
 }
 
-// names gives the points in their order.
+// names returns the points in their order.
 func (s *standIn) names() (out []string) {
 	for name := range s.tokens {
 		out = append(out, name)

@@ -70,7 +70,7 @@ func verifyEvidence(out io.Writer, name string, files []string, want string) err
 	return nil
 }
 
-// comparedInput says which input a file is; blank: none.
+// comparedInput reports which input a file is; blank: none.
 func comparedInput(e *evidence.Evidence, name string) (string, error) {
 	text, err := os.ReadFile(name)
 	if err != nil {

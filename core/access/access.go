@@ -17,7 +17,7 @@ import (
 	"lucidorchard/core/service"
 )
 
-// Source says where it is known from who administers a machine.
+// Source reports where it is known from who administers a machine.
 type Source string
 
 // The sources, the strongest first.
@@ -77,7 +77,7 @@ func Shut(all []Machine) (out []Machine) {
 	return out
 }
 
-// Words says what keeps people out of a machine, or lets them in.
+// Words reports what keeps people out of a machine, or lets them in.
 func (m *Machine) Words() string {
 	switch {
 	case m.From == "" && m.Open:

@@ -19,7 +19,7 @@ var (
 	store   = netip.MustParseAddr("10.0.0.3")
 )
 
-// found gives what is known of the store under a policy.
+// found returns what is known of the store under a policy.
 func found(t *testing.T, text string, from ...netip.Addr) access.Machine {
 	var ws []estate.Workload
 	for id, a := range map[string]netip.Addr{"gangway": gangway, "desk": desk, "store": store} {

@@ -98,7 +98,7 @@ func (c *Compiled) Lookups(cols Columns, classes []int32) {
 	}
 }
 
-// verdicts gives the verdict of no rule, and then of each rule.
+// verdicts returns the verdict of no rule, and then of each rule.
 func (c *Compiled) verdicts() []Verdict {
 	out := make([]Verdict, len(c.Policy.Rules)+1)
 	for i, r := range c.Policy.Rules {

@@ -75,7 +75,7 @@ func Compile(e *estate.Estate, p *policy.Policy, asOf estate.Instant) *Compiled 
 	return c
 }
 
-// mentioned gives the prefixes of the policy.
+// mentioned returns the prefixes of the policy.
 func (c divider) mentioned() []netip.Prefix {
 	var out []netip.Prefix
 	atoms := c.interner.atoms.all()
@@ -110,13 +110,13 @@ func (c divider) divide(prefixes []netip.Prefix) (fresh []int) {
 	return fresh
 }
 
-// regionOf gives the region that holds an address.
+// regionOf returns the region that holds an address.
 func (c divider) regionOf(addr netip.Addr) int32 {
 	i, _ := c.prefixes.Lookup(addr)
 	return i
 }
 
-// Region gives the longest of the policy's prefixes that holds an address: the
+// Region returns the longest of the policy's prefixes that holds an address: the
 // policy cannot tell addresses outside in one region apart.
 func (c *Compiled) Region(addr netip.Addr) netip.Prefix {
 	return c.regions[divider{c}.regionOf(addr)].prefix
@@ -180,7 +180,7 @@ func (c divider) signNew(ep estate.Endpoint, _ int32) int32 {
 	return c.membership.sign(c.Estate, ep, c.regionNumber(ep.Addr), nil, nil)
 }
 
-// regionNumber gives a number of the address's region that no other prefix has
+// regionNumber returns a number of the address's region that no other prefix has
 // along the line of updates.
 func (c divider) regionNumber(addr netip.Addr) int32 {
 	return c.interner.prefix(c.regions[c.regionOf(addr)].prefix)
@@ -266,7 +266,7 @@ func (m *placer) region(i int, before int32) {
 	}
 }
 
-// firstIn gives the first address of a region that is ok.
+// firstIn returns the first address of a region that is ok.
 func (c divider) firstIn(r int, ok func(netip.Addr) bool) (netip.Addr, bool) {
 	p := c.regions[r].prefix
 	for a := p.Addr(); a.IsValid() && p.Contains(a); {
@@ -289,7 +289,7 @@ func (c divider) firstIn(r int, ok func(netip.Addr) bool) (netip.Addr, bool) {
 // behindMapped is the first address after ::ffff:0:0/96.
 var behindMapped = netip.MustParseAddr("::1:0:0:0")
 
-// last gives the highest address of a prefix.
+// last returns the highest address of a prefix.
 func last(p netip.Prefix) netip.Addr {
 	b := p.Addr().AsSlice()
 	for i := p.Bits(); i < len(b)*8; i++ {

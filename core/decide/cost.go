@@ -15,7 +15,7 @@ const (
 	mostEvaluations  = 1_000_000_000 // parts of expressions, each of every combination of values there is
 )
 
-// CostError says that the groups of a policy would take too long over an estate.
+// CostError reports that the groups of a policy would take too long over an estate.
 type CostError struct{ Words string }
 
 func (e *CostError) Error() string { return e.Words }
@@ -31,7 +31,7 @@ func Affordable(c *Compiled, next *policy.Policy) error {
 	return err
 }
 
-// Cost says whether the groups of a policy would take too long over an estate; nil: they
+// Cost reports whether the groups of a policy would take too long over an estate; nil: they
 // would not. It takes a moment itself: it counts values and tests.
 func Cost(e *estate.Estate, p *policy.Policy) error {
 	tests, patterns := map[expr.Key]int{}, map[expr.Key]int{}

@@ -23,7 +23,7 @@ const (
 
 func (v Verdict) String() string { return [...]string{"uncovered", "permit", "reject"}[v] }
 
-// VerdictOf gives what a flow gets whose first matching rule is r; nil is none.
+// VerdictOf returns what a flow gets whose first matching rule is r; nil is none.
 func VerdictOf(r *policy.Rule) Verdict {
 	switch {
 	case r == nil:

@@ -23,7 +23,7 @@ func (g *grow[T]) all() []T {
 	return nil
 }
 
-// add gives the place of the first value added.
+// add returns the place of the first value added.
 func (g *grow[T]) add(x ...T) int32 {
 	all := g.all()
 	next := append(all, x...)

@@ -79,7 +79,7 @@ func (k *keyIndex) add(e *expr.Expr) {
 	}
 }
 
-// class gives the class of a value that is not missing.
+// class returns the class of a value that is not missing.
 func (k *keyIndex) class(value string) int32 {
 	if c, ok := k.values[value]; ok {
 		return c
@@ -105,7 +105,7 @@ func (k *keyIndex) class(value string) int32 {
 	return c
 }
 
-// sign gives the signature of an endpoint in the region with a number. known
+// sign returns the signature of an endpoint in the region with a number. known
 // has, for each group, its index in truths, or -1 for a group to evaluate; nil:
 // all are.
 func (s *membership) sign(e *estate.Estate, ep estate.Endpoint, region int32, known []int32,
@@ -174,7 +174,7 @@ func (s *membership) evaluate(subject expr.Subject, known []int32, before []expr
 	return truths
 }
 
-// resigner gives signatures to endpoints that had one under other groups: only
+// resigner returns signatures to endpoints that had one under other groups: only
 // groups that are new or say something else are asked, and once for all of whom
 // the tests say the same. region gives the number of an address's region.
 func (s *membership) resigner(e *estate.Estate, old *membership, known []int32,
@@ -250,7 +250,7 @@ func (s *membership) carryAll(keys []expr.Key) []int32 {
 	return out
 }
 
-// carryFrom gives where what each group says stands in the truths of an earlier
+// carryFrom returns where what each group says stands in the truths of an earlier
 // version: -1 for a group that is new, says something else, or names one that does.
 func (s *membership) carryFrom(old *membership) []int32 {
 	out := make([]int32, len(s.order))

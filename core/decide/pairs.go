@@ -29,7 +29,7 @@ func (t *Table) at(p service.Point) int32 {
 	return t.rule[i]
 }
 
-// Table gives what decides for a pair of classes. Pairs for which the same rules
+// Table returns what decides for a pair of classes. Pairs for which the same rules
 // can match have the same Table. Unlike Rule it remembers nothing about the pair:
 // for those who ask about all of them.
 func (c *Compiled) Table(client, server int32) *Table { return c.rules.table(client, server) }
@@ -54,12 +54,12 @@ func (c *Compiled) At(addr netip.Addr, t estate.Instant) Placed {
 	return Placed{estate.Endpoint{Addr: addr, Workload: estate.Outside}, p.class, p.signature}
 }
 
-// Rule gives the index in Policy.Rules of the rule that decides, or -1.
+// Rule returns the index in Policy.Rules of the rule that decides, or -1.
 func (c *Compiled) Rule(client, server Placed, pt service.Point) int32 {
 	return c.rules.decide(client.Class, server.Class, pt)
 }
 
-// Decide gives the rule that decides, or nil.
+// Decide returns the rule that decides, or nil.
 func (c *Compiled) Decide(client, server Placed, pt service.Point) *policy.Rule {
 	if r := c.Rule(client, server, pt); r >= 0 {
 		return c.Policy.Rules[r]
@@ -67,7 +67,7 @@ func (c *Compiled) Decide(client, server Placed, pt service.Point) *policy.Rule 
 	return nil
 }
 
-// Group gives what a group says of an endpoint.
+// Group returns what a group says of an endpoint.
 func (c *Compiled) Group(name string, ep Placed) expr.Truth {
 	if g, ok := c.membership.index[name]; ok {
 		return c.membership.truths.all()[ep.signature][g]
@@ -78,11 +78,11 @@ func (c *Compiled) Group(name string, ep Placed) expr.Truth {
 // Signature numbers what all groups say of the endpoint.
 func (p Placed) Signature() int32 { return p.signature }
 
-// Truths gives what each group says of an endpoint, in the order of the policy's
+// Truths returns what each group says of an endpoint, in the order of the policy's
 // GroupOrder. It must not be changed.
 func (c *Compiled) Truths(ep Placed) []expr.Truth { return c.membership.truths.all()[ep.signature] }
 
-// GroupSizes gives how many workloads are in each group, in the order of the
+// GroupSizes returns how many workloads are in each group, in the order of the
 // policy's GroupOrder: each is asked at its first lease.
 func (c *Compiled) GroupSizes() []int {
 	truths := c.membership.truths.all()
@@ -167,7 +167,7 @@ func (c *Compiled) EachGroup(ep Placed, f func(g *policy.Group, t expr.Truth)) {
 	}
 }
 
-// Classes gives one more than the highest number of a class.
+// Classes returns one more than the highest number of a class.
 func (c *Compiled) Classes() int { return len(c.interner.classes.all()) }
 
 // Piece is a stretch of points that one rule decides for a pair of classes;
@@ -177,7 +177,7 @@ type Piece struct {
 	Rule   *policy.Rule
 }
 
-// Pieces gives what decides each of the points.
+// Pieces returns what decides each of the points.
 func (c *Compiled) Pieces(t *Table, points service.Set) []Piece {
 	var out []Piece
 	for i, from := range t.from {
@@ -196,7 +196,7 @@ func (c *Compiled) Pieces(t *Table, points service.Set) []Piece {
 	return out
 }
 
-// AssertClasses gives the classes that an assertion's lists hold, and whether a
+// AssertClasses returns the classes that an assertion's lists hold, and whether a
 // pair of them is within its clauses.
 func (c *Compiled) AssertClasses(assert int) (left, right func(class int32) bool,
 	agrees func(client, server int32) bool, points service.Set) {

@@ -52,10 +52,10 @@ func TwoApart(clients, servers []Placed) (client, server Placed, ok bool) {
 	return client, server, false
 }
 
-// RulePoints gives the points of a rule, by its index.
+// RulePoints returns the points of a rule, by its index.
 func (c *Compiled) RulePoints(rule int32) service.Set { return c.rules.rules[rule].points }
 
-// Sides gives how many of what each class has can match a rule, by its index, as
+// Sides returns how many of what each class has can match a rule, by its index, as
 // client and as server, whatever the other side is.
 func (c *Compiled) Sides(rule int32, held []int) (clients, servers int) {
 	for class, n := range held {
@@ -73,7 +73,7 @@ func (c *Compiled) Sides(rule int32, held []int) (clients, servers int) {
 	return clients, servers
 }
 
-// RulesOf gives the rules that can match an endpoint as client, and as server,
+// RulesOf returns the rules that can match an endpoint as client, and as server,
 // with some other endpoint that exists: as indexes into Policy.Rules. people is
 // what Population gives.
 func (c *Compiled) RulesOf(p Placed, people [][]Placed) (asClient, asServer []int32) {

@@ -132,7 +132,7 @@ func (rs *rules) matcher(c policy.Clauses) matcher {
 	return m
 }
 
-// operands gives the atoms and the value keys that the rules and assertions use.
+// operands returns the atoms and the value keys that the rules and assertions use.
 func (rs *rules) operands() (atoms bitset, keys []int) {
 	use := func(a int32) {
 		for int(a>>6) >= len(atoms) {
@@ -162,7 +162,7 @@ func (rs *rules) operands() (atoms bitset, keys []int) {
 	return atoms, keys
 }
 
-// row gives what the rules say of a class.
+// row returns what the rules say of a class.
 func (rs *rules) row(class int32) *row {
 	if rows := rs.rows.all(); int(class) < len(rows) {
 		return rows[class]
@@ -184,7 +184,7 @@ func (rs *rules) row(class int32) *row {
 	return rs.rows.all()[class]
 }
 
-// decide gives the index of the rule that decides a point for two classes, or
+// decide returns the index of the rule that decides a point for two classes, or
 // -1. It is the inner loop of everything that decides much.
 func (rs *rules) decide(client, server int32, pt service.Point) int32 {
 	if place := rs.placeOf(rs.rows.all(), client, server); place != 0 {
@@ -194,7 +194,7 @@ func (rs *rules) decide(client, server int32, pt service.Point) int32 {
 	return rs.makePair(client, server).at(pt)
 }
 
-// placeOf gives where the table of two classes stands in the arena; 0: it does not
+// placeOf returns where the table of two classes stands in the arena; 0: it does not
 // yet.
 func (rs *rules) placeOf(rows []*row, client, server int32) uint32 {
 	if int(client) < len(rows) {
@@ -284,7 +284,7 @@ func (rs *rules) decideAll(cols Columns, classes, rules []int32) {
 	}
 }
 
-// search gives the last place whose value is not above x, in a rising list whose
+// search returns the last place whose value is not above x, in a rising list whose
 // first is not.
 func search(from []uint32, x uint32) int {
 	i, j := 0, len(from)

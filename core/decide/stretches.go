@@ -16,7 +16,7 @@ type Stretch struct {
 	Workload    int32 // estate.Outside: nobody holds them
 }
 
-// Stretches gives the whole line of addresses at an instant, IPv4 first, in their
+// Stretches returns the whole line of addresses at an instant, IPv4 first, in their
 // order and without gaps.
 func (c *Compiled) Stretches(at estate.Instant) []Stretch {
 	var held []Stretch
@@ -44,7 +44,7 @@ func (c *Compiled) Stretches(at estate.Instant) []Stretch {
 	return out
 }
 
-// regionLine gives the addresses as if nobody held any, cut by the prefixes of the
+// regionLine returns the addresses as if nobody held any, cut by the prefixes of the
 // policy: each belongs to the longest that holds it.
 func (c *Compiled) regionLine() []Stretch {
 	order := make([]int32, len(c.regions))

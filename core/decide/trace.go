@@ -164,7 +164,7 @@ func (w *Walk) held(r *policy.Rule, client, server estate.Endpoint) (cs, ss []Me
 	return keep(cs), keep(ss)
 }
 
-// Explain says what a group says of an endpoint, and why: the reasons of each group once,
+// Explain reports what a group says of an endpoint, and why: the reasons of each group once,
 // where it is first named.
 func (w *Walk) Explain(group string, ep estate.Endpoint, server bool) Membership {
 	m := Membership{Group: group, Server: server, Truth: w.Group(group, ep)}

@@ -47,7 +47,7 @@ func (c *Compiled) Worn() bool {
 	return c.Classes() > 2*classes+1024 || len(c.membership.truths.all()) > 2*c.Estate.Len()+4096
 }
 
-// inUse gives the classes that have endpoints.
+// inUse returns the classes that have endpoints.
 func (c *Compiled) inUse() bitset {
 	out := newBitset(c.Classes())
 	for i := range c.places.Len() {
@@ -134,7 +134,7 @@ func (u *Update) Nothing() bool {
 		len(u.fresh) == 0 && len(u.gone()) == 0
 }
 
-// changedKeys gives the keys of which two states of a workload differ.
+// changedKeys returns the keys of which two states of a workload differ.
 func changedKeys(a, b *estate.Workload) []expr.Key {
 	var out []expr.Key
 	for _, t := range a.Tags {
@@ -238,7 +238,7 @@ func (c *Compiled) WithPolicyUntil(ctx context.Context, p *policy.Policy, asOf e
 	return u, nil
 }
 
-// stale tells which workloads another policy may place elsewhere: all if groups
+// stale reports which workloads another policy may place elsewhere: all if groups
 // changed; else those that its new operands hold. nil: none.
 func (c *Compiled) stale(before *Compiled, groups bool) func(workload int32, places []place) bool {
 	if groups || len(c.values) > len(before.values) {

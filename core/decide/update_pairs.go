@@ -161,7 +161,7 @@ func (u *Update) follow() {
 	}
 }
 
-// gone gives the rules before that are no rule afterwards.
+// gone returns the rules before that are no rule afterwards.
 func (u *Update) gone() []int32 {
 	var out []int32
 	for i, now := range u.Rules {
@@ -172,7 +172,7 @@ func (u *Update) gone() []int32 {
 	return out
 }
 
-// Pairs gives the pairs of classes with endpoints for which some points get
+// Pairs returns the pairs of classes with endpoints for which some points get
 // another answer. An endpoint whose class changed is in Moved: it gets the
 // answers of its new class.
 func (u *Update) Pairs() []PairChange {
@@ -229,7 +229,7 @@ func (u *Update) Pairs() []PairChange {
 	return out
 }
 
-// differ gives the points for which two tables have another verdict, and those
+// differ returns the points for which two tables have another verdict, and those
 // for which they have another rule.
 func (u *Update) differ(before, after *Table) (verdict, rule service.Set) {
 	end := service.All[0].Hi
@@ -269,7 +269,7 @@ func join(s service.Set, lo, hi service.Point) service.Set {
 	return append(s, service.Range{Lo: lo, Hi: hi})
 }
 
-// verdict gives the verdict of a rule by its index, -1 for none.
+// verdict returns the verdict of a rule by its index, -1 for none.
 func (c *Compiled) verdict(rule int32) Verdict {
 	if rule < 0 {
 		return Uncovered

@@ -29,7 +29,7 @@ func NewWalk(e *estate.Estate, p *policy.Policy, asOf estate.Instant) *Walk {
 	return &Walk{e, p, asOf, map[member]expr.Truth{}, map[*policy.Rule]service.Set{}}
 }
 
-// Decide gives the first rule that matches, or nil.
+// Decide returns the first rule that matches, or nil.
 func (w *Walk) Decide(client, server estate.Endpoint, pt service.Point) *policy.Rule {
 	for _, r := range w.policy.Rules {
 		if w.mismatch(r, client, server, pt) == matches {
@@ -48,7 +48,7 @@ func Subject(e *estate.Estate, ep estate.Endpoint) expr.Subject {
 	return s
 }
 
-// Group gives what a group says of an endpoint: exclude beats include beats
+// Group returns what a group says of an endpoint: exclude beats include beats
 // the expression. A group that nothing defines says no.
 func (w *Walk) Group(name string, ep estate.Endpoint) expr.Truth {
 	key := member{name, ep}
@@ -63,7 +63,7 @@ func (w *Walk) Group(name string, ep estate.Endpoint) expr.Truth {
 	return t
 }
 
-// groupSays gives what one group says of a subject.
+// groupSays returns what one group says of a subject.
 func groupSays(g *policy.Group, s expr.Subject, m expr.Members) expr.Truth {
 	if s.Workload != nil {
 		if slices.Contains(g.Exclude, s.Workload.ID) {
@@ -93,7 +93,7 @@ const (
 	apartGroups
 )
 
-// mismatch gives the first part of a rule that does not agree with the flow.
+// mismatch returns the first part of a rule that does not agree with the flow.
 func (w *Walk) mismatch(r *policy.Rule, client, server estate.Endpoint, pt service.Point) part {
 	if r.Off {
 		return isOff
@@ -180,7 +180,7 @@ func (w *Walk) clauses(c policy.Clauses, client, server estate.Endpoint) part {
 	return matches
 }
 
-// values gives what client and server have for a key, folded; ok says that both
+// values returns what client and server have for a key, folded; ok says that both
 // are workloads that have it.
 func (w *Walk) values(k expr.Key, client, server estate.Endpoint) (a, b string, ok bool) {
 	if client.Workload == estate.Outside || server.Workload == estate.Outside {

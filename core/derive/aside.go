@@ -25,7 +25,7 @@ const (
 	Unplaced Reason = "lacks a tag"
 )
 
-// Words says what the reason means.
+// Words reports what the reason means.
 func (r Reason) Words() string {
 	switch r {
 	case Scan:
@@ -55,7 +55,7 @@ type aside struct {
 	Signs         []string // with Input.Judged: of each, why it is suspicious
 }
 
-// setAside gives what the rules leave, by reason.
+// setAside returns what the rules leave, by reason.
 func (d *deriver) setAside(rules []*draft) []aside {
 	for svc := range d.edges {
 		for i := range d.edges[svc] {
@@ -163,7 +163,7 @@ func (d *deriver) connections(x *edge) (n int64) {
 	return n
 }
 
-// signs says what speaks against an edge, or for it.
+// signs reports what speaks against an edge, or for it.
 func (d *deriver) signs(x *edge, clients, servers int) string {
 	kind := func(m int32) int {
 		if d.isOutside(m) {

@@ -112,7 +112,7 @@ func forOneOfMany(c *candidate, edges []edge) bool {
 	})
 }
 
-// rolesOf gives the roles of an item.
+// rolesOf returns the roles of an item.
 func (d coverer) rolesOf(x *item) []roleCount {
 	switch {
 	case x.set != nil:
@@ -123,7 +123,7 @@ func (d coverer) rolesOf(x *item) []roleCount {
 	return []roleCount{{role: d.roleOf[x.m], n: 1}}
 }
 
-// withClauses gives a candidate as it is, and limited to one application where both
+// withClauses returns a candidate as it is, and limited to one application where both
 // sides have several. Where both have several environments, and none of it
 // crosses them, it always is limited to one.
 func (d coverer) withClauses(c candidate, key string, edges []edge) []candidate {

@@ -77,7 +77,7 @@ func (w *town) derive(text string, balance float64) *derive.Result {
 		Judged: w.judged})
 }
 
-// rules gives the proposals without their notes.
+// rules returns the proposals without their notes.
 func rules(r *derive.Result) []string {
 	out := []string{}
 	for _, p := range r.Proposals {

@@ -129,7 +129,7 @@ func (d coverer) cover(balances []float64, whole func(balance float64) bool,
 	return out
 }
 
-// weightOf gives the price of what is opened, in seven steps. The usual balance is
+// weightOf returns the price of what is opened, in seven steps. The usual balance is
 // 0.5.
 func weightOf(balance float64) float64 {
 	return [...]float64{6, 3.2, 2.1, 1.5, 1.0, 0.7, 0.45}[min(6, max(0, int(balance*6+0.5)))]
@@ -435,7 +435,7 @@ const (
 	unseenAside = 2.0
 )
 
-// crossings gives what crosses environments day after day, and moves as much as
+// crossings returns what crosses environments day after day, and moves as much as
 // others on the service: somebody has set that up.
 func (d coverer) crossings(svc int) (out []*edge) {
 	env := expr.Key{Name: d.keys[2]}

@@ -39,7 +39,7 @@ type Days uint64
 // Add adds the day of an instant.
 func (d *Days) Add(t estate.Instant) { *d |= 1 << (uint64(t.Sec/86400) & 63) }
 
-// Count gives how many days there are.
+// Count returns how many days there are.
 func (d Days) Count() int { return bits.OnesCount64(uint64(d)) }
 
 // Input is what rules are derived from. All conversations of the window belong
@@ -110,7 +110,7 @@ func (p *Proposal) Fill() float64 {
 
 // Derive proposes rules for the conversations that were not dropped and that
 // the policy leaves uncovered or decides only in its closing layer. The same
-// input gives the same result. With a nil result, Progress said stop.
+// input returns the same result. With a nil result, Progress said stop.
 func Derive(in Input) *Result {
 	d := newDeriver(in)
 	if !d.observe() {

@@ -41,7 +41,7 @@ func (d coverer) alike(rules []*draft) []*draft {
 	return append(rules, more...)
 }
 
-// beside gives rules of their own to the machines of a rule with clauses that lack
+// beside returns rules of their own to the machines of a rule with clauses that lack
 // the tag in question: by what they do they belong to it, but no clause holds of
 // them until they are tagged.
 func (d coverer) beside(r *draft) (out []*draft) {
@@ -77,7 +77,7 @@ func (d coverer) beside(r *draft) (out []*draft) {
 	return out
 }
 
-// setWith gives the set of those that are tagged like a machine, by some of
+// setWith returns the set of those that are tagged like a machine, by some of
 // application (1), tier (2) and environment (4).
 func (d coverer) setWith(m int32, mask uint8) *set {
 	if d.isOutside(m) {

@@ -69,7 +69,7 @@ func (d judge) shares(p *Proposal, clients bool) []share {
 	return out
 }
 
-// addrOf gives an address of a machine.
+// addrOf returns an address of a machine.
 func (d judge) addrOf(m int32) netip.Addr {
 	if d.isOutside(m) {
 		return d.outside[m-d.workloads]
@@ -151,7 +151,7 @@ func (d judge) alternatives(n *namer, r *draft, p *Proposal) {
 }
 
 // alternative adds a rule with other sides in the place of r, unless it is there already.
-// holds tells which conversations it permits, by the end on a side; nil: all of them.
+// holds reports which conversations it permits, by the end on a side; nil: all of them.
 func (d judge) alternative(n *namer, r *draft, p *Proposal, to *[]Alternative, words string, left, right []item,
 	side int,
 	holds func(m int32) bool) {
@@ -194,7 +194,7 @@ func (d judge) anyHolds(items []item, m int32) bool {
 	return slices.ContainsFunc(items, func(x item) bool { return d.holds(&x, m) })
 }
 
-// widen gives what one side of a rule can be widened to.
+// widen returns what one side of a rule can be widened to.
 func (d judge) widen(items []item, same bool, way string, add func(words string, to *set)) {
 	if len(items) != 1 {
 		return
@@ -219,7 +219,7 @@ func (d judge) widen(items []item, same bool, way string, add func(words string,
 	}
 }
 
-// bare gives a rule without its note.
+// bare returns a rule without its note.
 func bare(r *policy.Rule) string {
 	x := *r
 	x.Note = ""
@@ -254,7 +254,7 @@ func (d judge) groupOf(clients []share, all int64, width int, anyone bool) (best
 	return best, part
 }
 
-// administrators gives the smallest groups of the policy that hold those from
+// administrators returns the smallest groups of the policy that hold those from
 // whom others are administered on a service.
 func (d judge) administrators(p service.Point) []*set {
 	var out []*set
@@ -286,7 +286,7 @@ func (d judge) administrators(p service.Point) []*set {
 	return out
 }
 
-// wide says what was set aside of administration services as the rule that one
+// wide reports what was set aside of administration services as the rule that one
 // would write without looking: anybody may reach an application on it. It is
 // not proposed, but shown to be narrowed.
 func (d judge) wide(n *namer, covered []bool) []Proposal {
@@ -347,7 +347,7 @@ func (d judge) wide(n *namer, covered []bool) []Proposal {
 	return out
 }
 
-// Gone gives the indexes of permit rules of the layer for allowances that
+// Gone returns the indexes of permit rules of the layer for allowances that
 // nothing in the window needed: none of the conversations is decided by them.
 func Gone(in Input) []int {
 	c := in.Compiled

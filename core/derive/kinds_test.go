@@ -40,7 +40,7 @@ func (w *town) ids(part string) (out []string) {
 	return out
 }
 
-// has says which of the rules contain a text.
+// has reports which of the rules contain a text.
 func having(r *derive.Result, part string) (out []string) {
 	for _, rule := range rules(r) {
 		if strings.Contains(rule, part) {

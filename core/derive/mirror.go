@@ -97,7 +97,7 @@ func (d mirror) copied(c *candidate, danger float64) float64 {
 	return d.mirrored()
 }
 
-// inEveryEnvironment gives a candidate between tiers in one environment as one that is for all
+// inEveryEnvironment returns a candidate between tiers in one environment as one that is for all
 // environments, each for itself, and how it is called; blank: nothing speaks for that. It is told
 // the edges by the sets that their servers are in.
 func (d mirror) inEveryEnvironment(c candidate, edges []edge, to map[*set][]int32, danger float64) (candidate, string) {
@@ -142,7 +142,7 @@ func (d mirror) askedFor(s *scratch, x *set, copied float64) float64 {
 	return n + (1-copied)*others
 }
 
-// onlyIn gives the environment in which alone a rule was seen, if it is for all of them, each for
+// onlyIn returns the environment in which alone a rule was seen, if it is for all of them, each for
 // itself, because they are copies; blank: it was seen in several, or is for one.
 func (d mirror) onlyIn(r *draft) (env string) {
 	if d.mirrored() == 0 || !slices.Contains(r.same, expr.Key{Name: d.keys[2]}) {

@@ -113,7 +113,7 @@ func newDeriver(in Input) *deriver {
 	return d
 }
 
-// number gives a machine its number.
+// number returns a machine its number.
 func (d *deriver) number(p decide.Placed) int32 {
 	if p.Workload != estate.Outside {
 		return p.Workload
@@ -343,7 +343,7 @@ type placed struct {
 }
 
 // sortByEnds sorts by client and server, whose numbers are below machines; what has the same
-// ends stays in its order. It gives the sorted ones and the room that it needed. Many are
+// ends stays in its order. It returns the sorted ones and the room that it needed. Many are
 // sorted digit by digit, which takes a time that grows as they do.
 func sortByEnds(all, spare []placed, machines uint64) (sorted, left []placed) {
 	const digit, few = 11, 500
@@ -446,7 +446,7 @@ func (d *deriver) makeEdges() {
 	})
 }
 
-// conversations gives the open conversations of an edge.
+// conversations returns the open conversations of an edge.
 func (d *deriver) conversations(x *edge) (out []int32) {
 	for _, i := range d.order[x.first : x.first+x.n] {
 		if d.open[i] {

@@ -53,7 +53,7 @@ func (d proposer) proposal(n *namer, r *draft) Proposal {
 	return p
 }
 
-// complete gives a proposal that has its rule what speaks for it.
+// complete returns a proposal that has its rule what speaks for it.
 func (d proposer) complete(r *draft, p *Proposal) {
 	d.evidence(r, p)
 	p.Opened = max(p.Pairs, d.openedPairs(r))
@@ -142,7 +142,7 @@ func (d proposer) list(n *namer, r *draft, left bool, groups []*policy.Group) (p
 	return l, groups
 }
 
-// onlyOf gives what says of a machine by its application, tier and environment, or by a group
+// onlyOf returns what says of a machine by its application, tier and environment, or by a group
 // of the policy, that it is meant: where no other has the same. Nil: nothing does.
 func (d proposer) onlyOf(x *item) *set {
 	if x.set != nil || x.all || x.group != "" || x.prefix.IsValid() || d.isOutside(x.m) {
@@ -272,7 +272,7 @@ func (d proposer) tagged(m int32, s *set) bool {
 	return true
 }
 
-// worth gives the tags that proposals stand on and that machines lack, with what
+// worth returns the tags that proposals stand on and that machines lack, with what
 // each settles.
 func (d proposer) worth(rules []*draft) []MissingTag {
 	settles := map[string]int{}
@@ -381,7 +381,7 @@ func (d proposer) openedPairs(r *draft) int {
 	return n * max(1, len(r.points))
 }
 
-// Lines gives the statements that put the result into a policy text.
+// Lines returns the statements that put the result into a policy text.
 func (r *Result) Lines() []string {
 	var out []string
 	for _, g := range r.Groups {

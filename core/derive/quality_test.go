@@ -59,7 +59,7 @@ type triple struct {
 	point          service.Point
 }
 
-func tripleOf(e *estate.Estate, f sample.Told) triple {
+func tripleOf(e *estate.Estate, f sample.Labelled) triple {
 	p := f.Point
 	if p.Proto() == service.TCP && p.Port() >= 49152 {
 		p = service.PointOf(service.TCP, 49152)
@@ -68,7 +68,7 @@ func tripleOf(e *estate.Estate, f sample.Told) triple {
 }
 
 // judge measures what a decider permits in the second week.
-func judge(e *estate.Estate, grown *sample.Grown, permits func(sample.Told) bool) quality {
+func judge(e *estate.Estate, grown *sample.Grown, permits func(sample.Labelled) bool) quality {
 	first := map[triple]bool{}
 	for _, f := range grown.Weeks[0] {
 		first[tripleOf(e, f)] = true
@@ -127,7 +127,7 @@ func (x *field) derived(t testing.TB, balance float64) (quality, *derive.Result)
 	p, errs := policy.Parse(policy.InsertAllowances("", result.Lines()))
 	require.Empty(t, errs)
 	after := decide.Compile(x.estate, p, estate.Instant{})
-	q := judge(x.estate, x.grown, func(f sample.Told) bool {
+	q := judge(x.estate, x.grown, func(f sample.Labelled) bool {
 		return decide.VerdictOf(after.Decide(after.At(f.Client, f.Start), after.At(f.Server, f.Start),
 			f.Point)) == decide.Permit
 	})
@@ -180,12 +180,12 @@ func (x *field) baselines() map[string]quality {
 		services[edgeOf(k)] = true
 		both[[2][3]string{x.role(k.client), x.role(k.server)}] = true
 	}
-	pairs := judge(x.estate, x.grown, func(f sample.Told) bool { return seen[tripleOf(x.estate, f)] })
+	pairs := judge(x.estate, x.grown, func(f sample.Labelled) bool { return seen[tripleOf(x.estate, f)] })
 	pairs.rules = len(seen)
-	tiers := judge(x.estate, x.grown, func(f sample.Told) bool { return services[edgeOf(tripleOf(x.estate, f))] })
+	tiers := judge(x.estate, x.grown, func(f sample.Labelled) bool { return services[edgeOf(tripleOf(x.estate, f))] })
 	tiers.rules = len(both)
 	rules := x.greedy(seen)
-	greedy := judge(x.estate, x.grown, func(f sample.Told) bool {
+	greedy := judge(x.estate, x.grown, func(f sample.Labelled) bool {
 		k := tripleOf(x.estate, f)
 		return slices.ContainsFunc(rules, func(r rectangle) bool { return r.holds(x, k) })
 	})

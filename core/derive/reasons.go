@@ -119,7 +119,7 @@ func (d proposer) shape(r *draft) string {
 	return d.show(d.keys[1], tb) + " ← " + d.show(d.keys[1], ta) + " on " + strings.Join(on, ", ")
 }
 
-// warnings says what a person should look at before taking a proposal.
+// warnings reports what a person should look at before taking a proposal.
 func (d proposer) warnings(r *draft, p *Proposal) []string {
 	var out []string
 	crossing, database, untagged := false, false, false

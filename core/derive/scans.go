@@ -130,7 +130,7 @@ func (d *deriver) usualWays() (usual, serves func(i int) bool) {
 		func(i int) bool { return callers[thereOf[d.kindOf[i]]][2] != 0 }
 }
 
-// numbered gives the number of something, a new one if it has none.
+// numbered returns the number of something, a new one if it has none.
 func numbered[K comparable](index map[K]int32, k K) int32 {
 	n, ok := index[k]
 	if !ok {

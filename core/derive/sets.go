@@ -97,7 +97,7 @@ func structural(e *estate.Estate) [3]string {
 	return out
 }
 
-// usual gives the value that a tag is most likely meant to have, folded: values
+// usual returns the value that a tag is most likely meant to have, folded: values
 // that look misspelt count as what they look like.
 type usual map[[2]string]string
 
@@ -168,7 +168,7 @@ func (d setMaker) extraKeys() []expr.Key {
 	return keys
 }
 
-// tagOf gives the value of a workload for a key, folded; structural ones as they
+// tagOf returns the value of a workload for a key, folded; structural ones as they
 // are meant.
 func (d setMaker) tagOf(w int32, k expr.Key) string {
 	for i, key := range d.keys {
@@ -211,7 +211,7 @@ func (d setMaker) finalRoles() {
 	}
 }
 
-// tests gives what a machine is meant to have of application (1), tier (2) and
+// tests returns what a machine is meant to have of application (1), tier (2) and
 // environment (4); false if it lacks one of them.
 func (d setMaker) tests(m int32, mask uint8) ([]test, bool) {
 	var out []test
@@ -358,7 +358,7 @@ func hashOf(seed maphash.Seed, members []int32) uint64 {
 	return h.Sum64()
 }
 
-// groupsOf gives the groups of the policy that a workload is in and that do not
+// groupsOf returns the groups of the policy that a workload is in and that do not
 // select by address, as sets.
 func (d setMaker) groupsOf(w int32) []*set {
 	if d.groups == nil {

@@ -31,7 +31,7 @@ type Starter struct {
 // The layers of a new policy, in their order.
 var layers = []string{"guardrails", "separations", policy.Allowances, "closing"}
 
-// Starters gives statements to begin a policy with that it does not have: a group
+// Starters returns statements to begin a policy with that it does not have: a group
 // for each environment, one for each application, tier and environment that have
 // members, and what guards them. Groups that the policy has under another name are
 // named as it names them; values that look misspelt get none.

@@ -12,7 +12,7 @@ import (
 	"lucidorchard/core/service"
 )
 
-// strayPlacer gives machines that lack tags those of the role whose habits they have.
+// strayPlacer returns machines that lack tags those of the role whose habits they have.
 type strayPlacer struct{ *deriver }
 
 // MissingTag is a tag that is worth setting: what a machine does speaks for it.
@@ -132,7 +132,7 @@ func (d strayPlacer) rolesByHabit(habits []map[habit]bool) (all []*roleHabits, c
 	return all, common
 }
 
-// placeStray gives a machine the tags that it lacks, of the role whose habits it has, if no
+// placeStray returns a machine the tags that it lacks, of the role whose habits it has, if no
 // other role comes near.
 func (d strayPlacer) placeStray(m int32, habits map[habit]bool, all []*roleHabits, common map[habit]int) {
 	type fit struct {
@@ -191,7 +191,7 @@ func (d strayPlacer) placeStray(m int32, habits map[habit]bool, all []*roleHabit
 	}
 }
 
-// show gives a folded value as workloads have it.
+// show returns a folded value as workloads have it.
 func (d *deriver) show(key, value string) string {
 	return cmp.Or(d.shown[[2]string{key, value}], value)
 }

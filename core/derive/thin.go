@@ -7,7 +7,7 @@ import "slices"
 // thinFrom is from how many edges a service is thinned out.
 var thinFrom = 50_000
 
-// work gives the edges of a service that rules are chosen by. Where most of one
+// work returns the edges of a service that rules are chosen by. Where most of one
 // kind of machine talk with most of another, an edge for each client and one for
 // each server are enough: they stand for all of its edges.
 func (d *deriver) work(svc int) []edge {
@@ -84,7 +84,7 @@ func (d *deriver) work(svc int) []edge {
 	return out
 }
 
-// whole gives a draft all edges of its service that it covers, where it was chosen
+// whole returns a draft all edges of its service that it covers, where it was chosen
 // by some of them.
 func (d *deriver) whole(svc int, r *draft, byBlock [][]int32) {
 	blocks := map[int32]bool{}

@@ -93,7 +93,7 @@ func Together(rules []*policy.Rule, find func(string) *policy.Group) ([]*policy.
 // tests are those for one value that an expression joins by and, in their order.
 type tests []*expr.Expr
 
-// of gives the test of a key; nil: there is none.
+// of returns the test of a key; nil: there is none.
 func (t tests) of(key expr.Key) *expr.Expr {
 	for _, e := range t {
 		if e.Key == key {
@@ -118,7 +118,7 @@ func testsOf(e *expr.Expr) (out tests, ok bool) {
 	return out, true
 }
 
-// groupOf gives the group of the workloads that pass all tests: one of those that
+// groupOf returns the group of the workloads that pass all tests: one of those that
 // were added, or a new one with a name of its own.
 func groupOf(tests []*expr.Expr, find func(string) *policy.Group, added []*policy.Group) *policy.Group {
 	name, text := "workloads", "not outside"

@@ -31,7 +31,7 @@ type Tag struct {
 // ByHand is the source of a tag that a person set.
 const ByHand = "by hand"
 
-// Lease gives an address for the half-open span [From, Until).
+// Lease returns an address for the half-open span [From, Until).
 type Lease struct {
 	Addr        netip.Addr
 	From, Until Instant
@@ -52,7 +52,7 @@ type Workload struct {
 	Retired            time.Time // when no source listed it any more; zero: it is there
 }
 
-// Tag gives the tag with the key. One with an empty value counts as missing.
+// Tag returns the tag with the key. One with an empty value counts as missing.
 func (w *Workload) Tag(key string) (Tag, bool) {
 	i := sort.Search(len(w.Tags), func(i int) bool { return w.Tags[i].Key >= key })
 	if i < len(w.Tags) && w.Tags[i].Key == key && w.Tags[i].Value != "" {
@@ -152,7 +152,7 @@ func (c claims) with(changes map[netip.Addr][]Claim) claims {
 	return claims{c.v4.With(v4), c.v6.With(v6)}
 }
 
-// addrs gives all addresses, in no order.
+// addrs returns all addresses, in no order.
 func (c claims) addrs() iter.Seq[netip.Addr] {
 	return func(yield func(netip.Addr) bool) {
 		for n := range c.v4.All() {
@@ -168,7 +168,7 @@ func (c claims) addrs() iter.Seq[netip.Addr] {
 	}
 }
 
-// Conflict says that two workloads claim one address from the same instant.
+// Conflict reports that two workloads claim one address from the same instant.
 type Conflict struct {
 	Addr netip.Addr
 	A, B string // ids
@@ -243,7 +243,7 @@ func (e *Estate) conflicts(out []Conflict, addr netip.Addr, cs []Claim) []Confli
 	return out
 }
 
-// With gives the estate with some workloads put in, in place of those with
+// With returns the estate with some workloads put in, in place of those with
 // their ids or as new ones, and others removed; and the indexes of all of them.
 // What it costs grows with them, not with the estate. Conflicts are those on the
 // addresses that they hold. Ids that no workload has are not removed.
@@ -324,7 +324,7 @@ func (e *Estate) With(put []Workload, remove []string) (*Estate, []int32, []Conf
 	return out, slices.Compact(touched), conflicts
 }
 
-// Since gives the indexes of the workloads that are others in an estate before, or are
+// Since returns the indexes of the workloads that are others in an estate before, or are
 // not in both, at most so many; false if there are more. Estates that were made from each
 // other by With are compared by what With touched.
 func (e *Estate) Since(before *Estate, most int) (touched []int32, ok bool) {
@@ -349,17 +349,17 @@ func (e *Estate) SameHolders(before *Estate, touched []int32) bool {
 	})
 }
 
-// Len gives how many workloads there are.
+// Len returns how many workloads there are.
 func (e *Estate) Len() int { return e.live }
 
 // Bound is one more than the highest index that a workload may have.
 func (e *Estate) Bound() int { return e.workloads.Len() }
 
-// Workload gives the workload with an index, which must not be changed; nil if
+// Workload returns the workload with an index, which must not be changed; nil if
 // it was removed.
 func (e *Estate) Workload(i int32) *Workload { return *e.workloads.At(int(i)) }
 
-// All gives the workloads with their indexes, in order.
+// All returns the workloads with their indexes, in order.
 func (e *Estate) All() iter.Seq2[int32, *Workload] {
 	return func(yield func(int32, *Workload) bool) {
 		for i := range e.workloads.Len() {
@@ -379,13 +379,13 @@ func (e *Estate) Workloads() []Workload {
 	return out
 }
 
-// ByID gives the index of a workload.
+// ByID returns the index of a workload.
 func (e *Estate) ByID(id string) (int32, bool) {
 	i, ok := e.byID.Get(id)
 	return i, ok && i != Outside
 }
 
-// Called gives what people call the workload with an id; the id itself, if there is none.
+// Called returns what people call the workload with an id; the id itself, if there is none.
 func (e *Estate) Called(id string) string {
 	if i, ok := e.ByID(id); ok {
 		return e.Workload(i).Label()
@@ -393,13 +393,13 @@ func (e *Estate) Called(id string) string {
 	return id
 }
 
-// Claims gives all claims on an address, earliest start first. The slice must
+// Claims returns all claims on an address, earliest start first. The slice must
 // not be changed.
 func (e *Estate) Claims(addr netip.Addr) []Claim {
 	return e.claims.get(addr)
 }
 
-// Holder gives the claim that holds an address at an instant: of those that
+// Holder returns the claim that holds an address at an instant: of those that
 // cover it, the one with the latest start; nil for none. addr is no
 // IPv4-mapped IPv6 address.
 func (e *Estate) Holder(addr netip.Addr, t Instant) *Claim {
@@ -412,7 +412,7 @@ func (e *Estate) Holder(addr netip.Addr, t Instant) *Claim {
 	return nil
 }
 
-// ChangedHands gives when a lease of an address last began or ended, at or
+// ChangedHands returns when a lease of an address last began or ended, at or
 // before t.
 func (e *Estate) ChangedHands(addr netip.Addr, t Instant) (last Instant, ok bool) {
 	for _, c := range e.claims.get(addr) {

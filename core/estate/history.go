@@ -16,9 +16,9 @@ type History struct {
 // Past is one workload over time.
 type Past struct {
 	ID     string
-	Added  Instant // when it came; Beginning: that is unknown
-	Were   []Was   // in the order of time; the last is of now, if it is still there
-	Said   []Said  // what sources and people said of its tags
+	Added  Instant   // when it came; Beginning: that is unknown
+	Were   []Was     // in the order of time; the last is of now, if it is still there
+	Said   []TagSpan // what sources and people said of its tags
 	Leases []Lease
 }
 
@@ -29,14 +29,14 @@ type Was struct {
 	Until          Instant   // End: it still is
 }
 
-// Said is a value that a source gave for a tag, from Tag.At until an instant; a blank one
+// TagSpan is a value that a source gave for a tag, from Tag.At until an instant; a blank one
 // by hand says that there is none.
-type Said struct {
+type TagSpan struct {
 	Tag
 	Until Instant // End: it still does
 }
 
-func (s *Said) holds(t Instant) bool { return !t.Before(InstantOf(s.At)) && t.Before(s.Until) }
+func (s *TagSpan) holds(t Instant) bool { return !t.Before(InstantOf(s.At)) && t.Before(s.Until) }
 
 // Rank says whose values win until an instant: those of the lower rank.
 type Rank struct {
@@ -44,7 +44,7 @@ type Rank struct {
 	Until Instant
 }
 
-// Known gives since when anything is known of tags; false: nothing is.
+// Known returns since when anything is known of tags; false: nothing is.
 func (h *History) Known() (since Instant, known bool) {
 	for i := range h.Past {
 		for k := range h.Past[i].Said {
@@ -56,7 +56,7 @@ func (h *History) Known() (since Instant, known bool) {
 	return since, known
 }
 
-// At gives the workloads as they were at an instant. Leases are all there are: they say
+// At returns the workloads as they were at an instant. Leases are all there are: they say
 // themselves when they hold.
 func (h *History) At(t Instant) []Workload {
 	out := make([]Workload, 0, len(h.Past))
@@ -78,7 +78,7 @@ func (h *History) one(p *Past, t Instant) (w Workload, there bool) {
 	if t.Before(InstantOf(w.Retired)) {
 		w.Retired = time.Time{}
 	}
-	best := map[string]*Said{}
+	best := map[string]*TagSpan{}
 	for k := range p.Said {
 		s := &p.Said[k]
 		if !s.holds(t) {
@@ -101,7 +101,7 @@ func (h *History) one(p *Past, t Instant) (w Workload, there bool) {
 
 // Came reports whether a workload was there by an instant, or something was said of it.
 func (p *Past) Came(t Instant) bool {
-	return !t.Before(p.Added) || slices.ContainsFunc(p.Said, func(s Said) bool { return !t.Before(InstantOf(s.At)) })
+	return !t.Before(p.Added) || slices.ContainsFunc(p.Said, func(s TagSpan) bool { return !t.Before(InstantOf(s.At)) })
 }
 
 func (h *History) rank(source string, t Instant) int {
@@ -113,7 +113,7 @@ func (h *History) rank(source string, t Instant) int {
 	return ranks[i].Rank
 }
 
-// Changes gives the instants after one and up to another at which anything was another
+// Changes returns the instants after one and up to another at which anything was another
 // than before, in order.
 func (h *History) Changes(after, to Instant) []Instant {
 	found := map[Instant]bool{}
@@ -157,7 +157,7 @@ func (p *Past) each(f func(Instant)) {
 	}
 }
 
-// Between gives the workloads of which something changed after one instant and up to
+// Between returns the workloads of which something changed after one instant and up to
 // another, as they are then, and the ids of those that are gone by then.
 func (h *History) Between(after, to Instant) (put []Workload, gone []string) {
 	within := func(t Instant) bool { return after.Before(t) && !to.Before(t) }

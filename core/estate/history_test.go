@@ -14,8 +14,8 @@ import (
 
 // record keeps a history as a database does, edit by edit, and the state after each.
 type record struct {
-	said  map[[3]string]estate.Said // that stand: workload, key, source
-	past  map[string][]estate.Said
+	said  map[[3]string]estate.TagSpan // that stand: workload, key, source
+	past  map[string][]estate.TagSpan
 	were  map[string][]estate.Was // the last is of now
 	added map[string]estate.Instant
 	ranks map[string][]estate.Rank
@@ -77,7 +77,7 @@ func stateOf(ws []estate.Workload) map[string]map[string]string {
 func TestTheEstateAsItWas(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		begin := time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC)
-		r := &record{said: map[[3]string]estate.Said{}, past: map[string][]estate.Said{},
+		r := &record{said: map[[3]string]estate.TagSpan{}, past: map[string][]estate.TagSpan{},
 			were: map[string][]estate.Was{}, added: map[string]estate.Instant{}, ranks: map[string][]estate.Rank{
 				estate.ByHand: {{Rank: 0, Until: estate.End}}, "one": {{Rank: 1, Until: estate.End}},
 				"two": {{Rank: 2, Until: estate.End}}}}
@@ -128,7 +128,7 @@ func TestTheEstateAsItWas(t *testing.T) {
 					delete(r.said, k)
 				}
 				if value := rapid.SampledFrom([]string{"x", "y", "", "none"}).Draw(t, "value"); value != "none" {
-					r.said[k] = estate.Said{Tag: estate.Tag{Key: k[1], Value: value, Source: k[2], At: now},
+					r.said[k] = estate.TagSpan{Tag: estate.Tag{Key: k[1], Value: value, Source: k[2], At: now},
 						Until: estate.End}
 				}
 			}

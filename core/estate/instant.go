@@ -25,7 +25,7 @@ func (i Instant) Before(j Instant) bool {
 	return i.Sec < j.Sec || i.Sec == j.Sec && i.Nsec < j.Nsec
 }
 
-// Compare gives −1, 0 or 1 as i comes before j, is the same, or comes after it.
+// Compare returns −1, 0 or 1 as i comes before j, is the same, or comes after it.
 func (i Instant) Compare(j Instant) int {
 	return cmp.Or(cmp.Compare(i.Sec, j.Sec), cmp.Compare(i.Nsec, j.Nsec))
 }

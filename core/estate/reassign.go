@@ -13,7 +13,7 @@ type Listed struct {
 	Leases []Lease
 }
 
-// Reassign gives the leases of every workload that a listing changes. have has the
+// Reassign returns the leases of every workload that a listing changes. have has the
 // leases of the workloads listed, and of all that claim one of their addresses.
 //
 // A lease that goes on stays as it is. One of this source that is no longer
@@ -21,7 +21,7 @@ type Listed struct {
 // claimed the address, else from now. Who held the address before ends where the
 // new lease begins. A lease that begins when another workload's does is left out,
 // and is a conflict; so is one of an address that a source which outranks this
-// one gives to another workload then. The same listing again changes nothing.
+// one returns to another workload then. The same listing again changes nothing.
 func Reassign(have map[string][]Lease, listing []Listed, source string, now Instant,
 	outranks func(source string) bool) (changed map[string][]Lease, conflicts []Conflict) {
 	r := &reassigning{have: have, source: source, now: now, outranks: outranks, changed: map[string][]Lease{},

@@ -6,7 +6,7 @@ import (
 	"strings"
 )
 
-// UsualSpelling gives the value that a rarer one is probably a slip of: the
+// UsualSpelling returns the value that a rarer one is probably a slip of: the
 // same letters and digits but for case, blanks and punctuation, or one letter
 // inserted, dropped or changed in a word of four or more. counts has how often
 // each value is used; the empty string says that the value is as it should be.
@@ -14,7 +14,7 @@ func UsualSpelling(value string, counts map[string]int) string {
 	return usual(value, counts[value], spellings(counts))
 }
 
-// UsualSpellings gives the UsualSpelling of each value that has one.
+// UsualSpellings returns the UsualSpelling of each value that has one.
 func UsualSpellings(counts map[string]int) map[string]string {
 	all := spellings(counts)
 	out := map[string]string{}
@@ -65,7 +65,7 @@ type spelling struct {
 	n              int
 }
 
-// spellings gives the values that others may be slips of.
+// spellings returns the values that others may be slips of.
 func spellings(counts map[string]int) []spelling {
 	var out []spelling
 	for v, n := range counts {

@@ -34,13 +34,13 @@ func quarter(t testing.TB, workloads, pairs, rowsAnHour int) *evidence.Case {
 			Leases: w.Leases}
 		for _, tag := range w.Tags {
 			tag.At, tag.Source = begin.AddDate(0, -1, 0), "inventory"
-			said := estate.Said{Tag: tag, Until: estate.End}
+			said := estate.TagSpan{Tag: tag, Until: estate.End}
 			if r.IntN(workloads) < 40 { // some 160 tags move
 				at := begin.Add(time.Duration(r.Int64N(int64(end.Sub(begin)))))
 				said.Until = estate.InstantOf(at)
 				next := tag
 				next.At, next.Value = at, "live"
-				p.Said = append(p.Said, estate.Said{Tag: next, Until: estate.End})
+				p.Said = append(p.Said, estate.TagSpan{Tag: next, Until: estate.End})
 			}
 			p.Said = append(p.Said, said)
 		}
@@ -98,7 +98,7 @@ func quarter(t testing.TB, workloads, pairs, rowsAnHour int) *evidence.Case {
 	return c
 }
 
-// BenchmarkAQuarter gives how long evidence for one assertion over a quarter takes, and how
+// BenchmarkAQuarter returns how long evidence for one assertion over a quarter takes, and how
 // much memory beside the traffic itself.
 func BenchmarkAQuarter(b *testing.B) {
 	c := quarter(b, 20_000, 400_000, 10_000)

@@ -103,7 +103,7 @@ func promised(promise string) (line string, group string) {
 	return strings.TrimSpace(promise), ""
 }
 
-// Read reads a promise against the text of a policy, and gives it in one layout.
+// Read reads a promise against the text of a policy, and returns it in one layout.
 func Read(text, promise string) (string, []*syntax.Error) {
 	if _, group := promised(promise); group != "" {
 		return promise, ask(text, promise).errs
@@ -147,7 +147,7 @@ func ask(text, promise string) *asked {
 	return &asked{policy: p, index: last}
 }
 
-// draftAt gives the draft at a time: the last revision by then, else the first one.
+// draftAt returns the draft at a time: the last revision by then, else the first one.
 func (c *Case) draftAt(t time.Time) *PolicyState {
 	out := &c.Drafts[0]
 	for i := range c.Drafts {
@@ -194,7 +194,7 @@ func sideWords(l policy.List) string {
 // more, those of the same few minutes, or hour, are looked at together.
 const precise = 1000
 
-// cuts gives the times at which something that matters may have changed, with the start
+// cuts returns the times at which something that matters may have changed, with the start
 // and the end; and what changed at each. step is how long apart changes of the estate may
 // be that are looked at together.
 func (c *Case) cuts() (at []time.Time, causes map[time.Time][]string, step time.Duration) {
@@ -258,7 +258,7 @@ func (c *Case) cuts() (at []time.Time, causes map[time.Time][]string, step time.
 	return slices.SortedFunc(maps.Keys(causes), time.Time.Compare), causes, step
 }
 
-// up gives the next time that is a whole number of steps, or the time itself.
+// up returns the next time that is a whole number of steps, or the time itself.
 func up(t time.Time, step time.Duration) time.Time {
 	if step > 0 {
 		if down := t.Truncate(step); !down.Equal(t) {
@@ -268,7 +268,7 @@ func up(t time.Time, step time.Duration) time.Time {
 	return t
 }
 
-// changed says what was another in a stretch of time of the estate, of workloads that
+// changed reports what was another in a stretch of time of the estate, of workloads that
 // matter.
 func (c *Case) changed(after, to estate.Instant, matters func(id string) bool) []string {
 	var out []string

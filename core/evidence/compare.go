@@ -6,7 +6,7 @@ import (
 	"strings"
 )
 
-// Comparison says how two periods differ, of the same promise or of two.
+// Comparison reports how two periods differ, of the same promise or of two.
 type Comparison struct {
 	Before  period   `json:"before"`
 	After   period   `json:"after"`
@@ -40,7 +40,7 @@ type Move struct {
 	Names []string `json:"names,omitempty" doc:"Of clients, the first 20"`
 }
 
-// Compare says how two periods differ.
+// Compare reports how two periods differ.
 func Compare(a, b *Evidence) Comparison {
 	out := Comparison{Before: periodOf(a), After: periodOf(b), Same: a.Promise.Text == b.Promise.Text &&
 		a.Promise.Kind == b.Promise.Kind, Rules: []string{}}
@@ -83,7 +83,7 @@ func periodOf(e *Evidence) period {
 		e.MoreCallers, len(e.Breaks), len(e.Exemptions)}
 }
 
-// ways gives the rules by which clients may reach it at the end of one, and not of the
+// ways returns the rules by which clients may reach it at the end of one, and not of the
 // other.
 func ways(of, other *Evidence, in string) []Move {
 	clients := func(e *Evidence) map[string]map[string]bool {

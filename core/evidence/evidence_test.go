@@ -34,13 +34,13 @@ reject any -> stores on any
 const promise = "assert only logic -> stores on tcp/5432"
 
 // machine is a workload with its tags since long ago.
-func machine(id, addr string, tags ...estate.Said) estate.Past {
+func machine(id, addr string, tags ...estate.TagSpan) estate.Past {
 	return estate.Past{ID: id, Added: estate.Beginning, Were: []estate.Was{{Name: id, Until: estate.End}}, Said: tags,
 		Leases: []estate.Lease{{Addr: netip.MustParseAddr(addr), From: estate.Beginning, Until: estate.End}}}
 }
 
-func tag(key, value string, from, until time.Time) estate.Said {
-	s := estate.Said{Tag: estate.Tag{Key: key, Value: value, Source: "inventory", By: "the crew", At: from},
+func tag(key, value string, from, until time.Time) estate.TagSpan {
+	s := estate.TagSpan{Tag: estate.Tag{Key: key, Value: value, Source: "inventory", By: "the crew", At: from},
 		Until: estate.End}
 	if !until.IsZero() {
 		s.Until = estate.InstantOf(until)
@@ -367,7 +367,7 @@ func TestCausesAreWhatIsOnRecord(t *testing.T) {
 		Cause: []string{"other-01, until then store-02"}}}, e.MemberChanges)
 
 	c = fares()
-	c.History.Past[2].Said = []estate.Said{tag("app", "fares", day(-100), time.Time{}),
+	c.History.Past[2].Said = []estate.TagSpan{tag("app", "fares", day(-100), time.Time{}),
 		tag("tier", "entry", day(-100), time.Time{}), tag("tier", "store", day(-100), time.Time{})}
 	c.History.Past[2].Said[2].Source = "rival"
 	c.History.Ranks = map[string][]estate.Rank{"inventory": {{Rank: 1, Until: estate.InstantOf(at)},

@@ -96,7 +96,7 @@ func (m *making) unknown(day *Day) {
 	}
 }
 
-// shown says what a state comes to.
+// shown reports what a state comes to.
 func (s State) shown() string {
 	switch s {
 	case Held:
@@ -171,7 +171,7 @@ func (e *Evidence) sentence() string {
 		"connections were"))
 }
 
-// versions tells which releases were held where it matters.
+// versions reports which releases were held where it matters.
 func (m *making) versions() {
 	for _, r := range m.Releases {
 		span, held := m.spans[r.No]
@@ -187,7 +187,7 @@ func (m *making) versions() {
 	}
 }
 
-// points tells what those that guarded it held.
+// points reports what those that guarded it held.
 func (m *making) points() {
 	for i := range m.Points {
 		p := &m.Points[i]

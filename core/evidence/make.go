@@ -18,7 +18,7 @@ import (
 // mostCallers is how many callers are listed; the others are counted.
 const mostCallers = 1000
 
-// UnreadableError says that the promise cannot be asked of the newest draft.
+// UnreadableError reports that the promise cannot be asked of the newest draft.
 type UnreadableError struct{ Errs []*syntax.Error }
 
 func (e *UnreadableError) Error() string { return e.Errs[0].Message }
@@ -155,7 +155,7 @@ func (m *making) moveTo(t time.Time) {
 	m.asOf, m.draft = at, draft
 }
 
-// of gives the policy of a release, 0 being the draft, with the promise in it; nil asked
+// of returns the policy of a release, 0 being the draft, with the promise in it; nil asked
 // where it cannot be, nil both where there is no such release.
 func (m *making) of(release int) (*decide.Compiled, *asked) {
 	if release == 0 {
@@ -255,7 +255,7 @@ func populationOf(c *decide.Compiled, assert int) *population {
 	return p
 }
 
-// guarded gives what each point guards.
+// guarded returns what each point guards.
 func (m *making) guarded() []plan.Guards {
 	if m.guards != nil && m.guardsEpoch == m.epoch {
 		return m.guards
@@ -425,7 +425,7 @@ func (m *making) name(p decide.Placed) string {
 	return m.estate.Workload(p.Workload).Label()
 }
 
-// cause says what changed at a time. ids are the workloads whose tags and addresses
+// cause reports what changed at a time. ids are the workloads whose tags and addresses
 // matter; nil: all.
 func (m *making) cause(t time.Time, ids map[string]bool) []string {
 	out := slices.Clone(m.causes[t])

@@ -35,12 +35,12 @@ func drawnHistory(t *rapid.T, e *estate.Estate) *estate.History {
 			Until: estate.End}}, Leases: w.Leases}
 		for _, tag := range w.Tags {
 			tag.At = since
-			said := estate.Said{Tag: tag, Until: estate.End}
+			said := estate.TagSpan{Tag: tag, Until: estate.End}
 			if rapid.IntRange(0, 2).Draw(t, "changes") == 0 {
 				at := hour(rapid.IntRange(3, 9).Draw(t, "changed"))
 				said.Until = estate.InstantOf(at)
 				if value := rapid.SampledFrom([]string{"", "store", "live", "fares"}).Draw(t, "next"); value != "" {
-					p.Said = append(p.Said, estate.Said{Tag: estate.Tag{Key: tag.Key, Value: value, At: at},
+					p.Said = append(p.Said, estate.TagSpan{Tag: estate.Tag{Key: tag.Key, Value: value, At: at},
 						Until: estate.End})
 				}
 			}

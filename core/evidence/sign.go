@@ -36,7 +36,7 @@ const (
 	layout    = "RFC 8785"
 )
 
-// Sign gives evidence with its signature, as JSON.
+// Sign returns evidence with its signature, as JSON.
 func Sign(e *Evidence, key ed25519.PrivateKey) ([]byte, error) {
 	raw, err := json.Marshal(e)
 	if err != nil {
@@ -93,7 +93,7 @@ func (s *signed) read(text []byte) error {
 	return nil
 }
 
-// members gives those of an object that has just these, each once.
+// members returns those of an object that has just these, each once.
 func members(text []byte, names ...string) (map[string]json.RawMessage, error) {
 	d := json.NewDecoder(bytes.NewReader(text))
 	if t, err := d.Token(); err != nil {

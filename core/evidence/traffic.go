@@ -13,7 +13,7 @@ import (
 	"lucidorchard/core/service"
 )
 
-// servers tells which addresses of the traffic are of those who are protected: as long as
+// servers reports which addresses of the traffic are of those who are protected: as long as
 // neither the estate nor the policy that says so changes, the same.
 type servers struct {
 	is     []bool // by number
@@ -79,7 +79,7 @@ func (m *making) look(day *Day, from, until time.Time, people *population, compi
 	}
 }
 
-// judge says what was a leak and a choke by what points held; nil before any held anything:
+// judge reports what was a leak and a choke by what points held; nil before any held anything:
 // then the draft does.
 func (m *making) judge(from, until time.Time) *reach.Judge {
 	j := &reach.Judge{Of: func(w *reach.Window, release int) *reach.View {

@@ -132,7 +132,7 @@ func (m *making) differ(t time.Time, now *situation, first bool) {
 	}
 }
 
-// byRule gives the clients by the sentences of rules, whatever release they are of.
+// byRule returns the clients by the sentences of rules, whatever release they are of.
 func byRule(s *situation) map[string]map[string]bool {
 	out := map[string]map[string]bool{}
 	for w, clients := range s.ways {

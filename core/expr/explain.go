@@ -20,7 +20,7 @@ type Reason struct {
 	Kids    []Reason
 }
 
-// Explain gives the reasons for Eval's answer. For a yes of "and" all its
+// Explain returns the reasons for Eval's answer. For a yes of "and" all its
 // parts are reasons, for a no only those that say no, for undecided those that
 // are undecided; for "or" the other way round. groups explains "member of".
 // Each part is asked once.
@@ -126,7 +126,7 @@ func (e *Expr) shortly(s Subject) string {
 	return fmt.Sprintf("%s … and %d more", short.String(), rest)
 }
 
-// MissingKeys gives the keys that a workload lacks and whose values would settle
+// MissingKeys returns the keys that a workload lacks and whose values would settle
 // an undecided answer, in the order of the expression, each once.
 func MissingKeys(reasons []Reason) []string {
 	var out []string

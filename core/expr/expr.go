@@ -40,7 +40,7 @@ func truth(b bool) Truth {
 	return No
 }
 
-// Op says what an Expr does.
+// Op reports what an Expr does.
 type Op uint8
 
 // The operations. And and Or have two or more Kids, none of the same Op; Not
@@ -108,7 +108,7 @@ func (k Key) Text() string {
 
 func (k Key) String() string { return syntax.Name(k.Text()) }
 
-// Of gives the value that a workload has for the key; an empty one counts as
+// Of returns the value that a workload has for the key; an empty one counts as
 // not having it.
 func (k Key) Of(w *estate.Workload) (string, bool) {
 	var v string
@@ -141,7 +141,7 @@ type Subject struct {
 // Members answers what a group says of the subject that is being evaluated.
 type Members func(group string) Truth
 
-// Eval gives the expression's answer.
+// Eval returns the expression's answer.
 func (e *Expr) Eval(s Subject, m Members) Truth {
 	switch e.Op {
 	case Any:
@@ -208,7 +208,7 @@ type block struct{ from, to netip.Addr }
 // them, instead of asking each.
 const manyPrefixes = 16
 
-// spans gives prefixes as spans of addresses that do not touch, in their order.
+// spans returns prefixes as spans of addresses that do not touch, in their order.
 func spans(prefixes []netip.Prefix) []block {
 	all := make([]block, len(prefixes))
 	for i, p := range prefixes {
@@ -324,7 +324,7 @@ func (e *Expr) merge() {
 // IsTest reports whether e tests the value of a key, Has and Lacks included.
 func (e *Expr) IsTest() bool { return e.Op >= Has }
 
-// Folded gives Values as they are compared: ASCII letters in lower case.
+// Folded returns Values as they are compared: ASCII letters in lower case.
 func (e *Expr) Folded() []string { return e.folded }
 
 // Walk calls f for e and everything below it.

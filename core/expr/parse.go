@@ -242,7 +242,7 @@ func parseTest(c *syntax.Cursor, e *Expr) *syntax.Error {
 }
 
 // compilePattern compiles an RE2 expression without its captures, which nothing
-// asks for. It gives nil and the reason for one that cannot be used.
+// asks for. It returns nil and the reason for one that cannot be used.
 func compilePattern(text string) (*regexp.Regexp, error) {
 	if len(text) > maxPattern {
 		return nil, fmt.Errorf("it is %d octets long, at most %d are taken", len(text), maxPattern)
@@ -321,7 +321,7 @@ func parsePrefix(c *syntax.Cursor) (netip.Prefix, *syntax.Error) {
 }
 
 // ReadPrefix reads an address or a CIDR; ok says that the word reads as one.
-// err says that it has host bits set; p is then the network that was probably
+// err reports that it has host bits set; p is then the network that was probably
 // meant. IPv4-mapped IPv6 is read as IPv4.
 func ReadPrefix(word string) (p netip.Prefix, ok bool, err error) {
 	if a, bad := netip.ParseAddr(word); bad == nil && a.Zone() == "" {

@@ -39,7 +39,7 @@ func Sum(a, b int64) int64 {
 // Buckets gathers records by hour. The zero value is ready to use. It is not
 // safe for concurrent use.
 type Buckets struct {
-	// Changes gives when an address last changed hands at or before an instant, for
+	// Changes returns when an address last changed hands at or before an instant, for
 	// Bucket.Part; nil: none does.
 	Changes func(addr netip.Addr, at estate.Instant) (estate.Instant, bool)
 
@@ -67,7 +67,7 @@ func (b *Buckets) AddJoined(j *Joined) {
 	b.add(j.Record, unsure)
 }
 
-// Part gives what tells the buckets of an hour apart.
+// Part returns what tells the buckets of an hour apart.
 func (b *Buckets) Part(client, server netip.Addr, at estate.Instant) int64 {
 	if b.Changes == nil {
 		return 0
@@ -116,10 +116,10 @@ func (b *Bucket) key() bucketKey {
 	return bucketKey{b.Hour, b.Client, b.Server, b.Point, b.Outcome, b.Part}
 }
 
-// Len gives how many buckets there are.
+// Len returns how many buckets there are.
 func (b *Buckets) Len() int { return len(b.all) }
 
-// All gives the buckets in the order of hours, clients, servers and services.
+// All returns the buckets in the order of hours, clients, servers and services.
 // The slice is good until the next Add.
 func (b *Buckets) All() []Bucket {
 	b.index = nil // places change

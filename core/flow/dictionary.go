@@ -30,7 +30,7 @@ type Dictionary struct {
 	pairs  []Pair
 }
 
-// Observer gives the number of a name, a new one if need be.
+// Observer returns the number of a name, a new one if need be.
 func (d *Dictionary) Observer(name string) uint32 {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -46,21 +46,21 @@ func (d *Dictionary) Observer(name string) uint32 {
 	return n
 }
 
-// ObserverName gives the name of a number.
+// ObserverName returns the name of a number.
 func (d *Dictionary) ObserverName(n uint32) string {
 	d.mu.RLock()
 	defer d.mu.RUnlock()
 	return d.names[n]
 }
 
-// withoutPairs gives a dictionary that knows the same names, and nothing else.
+// withoutPairs returns a dictionary that knows the same names, and nothing else.
 func (d *Dictionary) withoutPairs() *Dictionary {
 	d.mu.RLock()
 	defer d.mu.RUnlock()
 	return &Dictionary{observers: maps.Clone(d.observers), names: slices.Clone(d.names)}
 }
 
-// Number gives the number of an address, a new one if need be.
+// Number returns the number of an address, a new one if need be.
 func (d *Dictionary) Number(addr netip.Addr) uint32 {
 	d.mu.RLock()
 	n, ok := d.index[addr]
@@ -82,21 +82,21 @@ func (d *Dictionary) Number(addr netip.Addr) uint32 {
 	return n
 }
 
-// Addresses gives the addresses by their numbers. The slice must not be changed.
+// Addresses returns the addresses by their numbers. The slice must not be changed.
 func (d *Dictionary) Addresses() []netip.Addr {
 	d.mu.RLock()
 	defer d.mu.RUnlock()
 	return d.all[:len(d.all):len(d.all)]
 }
 
-// Pairs gives the pairs by their numbers. The slice must not be changed.
+// Pairs returns the pairs by their numbers. The slice must not be changed.
 func (d *Dictionary) Pairs() []Pair {
 	d.pairMu.RLock()
 	defer d.pairMu.RUnlock()
 	return d.pairs[:len(d.pairs):len(d.pairs)]
 }
 
-// Find gives the number of a pair, if it has one.
+// Find returns the number of a pair, if it has one.
 func (d *Dictionary) Find(client, server netip.Addr, point service.Point) (uint32, bool) {
 	d.mu.RLock()
 	a, ok1 := d.index[client]
@@ -111,7 +111,7 @@ func (d *Dictionary) Find(client, server netip.Addr, point service.Point) (uint3
 	return place - 1, place > 0
 }
 
-// numberPairs gives the numbers of pairs in columns, new ones where need be.
+// numberPairs returns the numbers of pairs in columns, new ones where need be.
 func (d *Dictionary) numberPairs(clients, servers []uint32, points []service.Point) []uint32 {
 	out := make([]uint32, len(clients))
 	d.pairMu.Lock()

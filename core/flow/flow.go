@@ -52,7 +52,7 @@ type Record struct {
 // Hour is the number of whole hours since 1970-01-01T00:00:00Z.
 type Hour int32
 
-// HourOf gives the hour bucket of an instant.
+// HourOf returns the hour bucket of an instant.
 func HourOf(t estate.Instant) Hour {
 	s := t.Sec
 	if s < 0 {
@@ -61,10 +61,10 @@ func HourOf(t estate.Instant) Hour {
 	return Hour(s / 3600)
 }
 
-// Start gives the first instant of the hour.
+// Start returns the first instant of the hour.
 func (h Hour) Start() estate.Instant { return estate.Instant{Sec: int64(h) * 3600} }
 
-// ServiceName gives the well-known name of a point (IANA Service Name
+// ServiceName returns the well-known name of a point (IANA Service Name
 // Registry), or an empty string: a help for reading, never for deciding.
 func ServiceName(p service.Point) string {
 	return wellKnown[p.String()]

@@ -91,10 +91,10 @@ func NewJoiner(o JoinOptions, sides *Sides) *Joiner {
 	return &Joiner{JoinOptions: o, Sides: sides, index: map[sessionKey]int32{}, more: map[int32][]extra{}}
 }
 
-// Sessions gives how many are in memory.
+// Sessions returns how many are in memory.
 func (j *Joiner) Sessions() int { return len(j.index) }
 
-// Queued gives how many places there are in its queues, which are bounded too.
+// Queued returns how many places there are in its queues, which are bounded too.
 func (j *Joiner) Queued() int {
 	n := 0
 	for _, q := range []*queue{&j.due, &j.soon, &j.watched} {
@@ -103,7 +103,7 @@ func (j *Joiner) Queued() int {
 	return n
 }
 
-// Waiting gives how many records are not sent off yet: of sessions that have
+// Waiting returns how many records are not sent off yet: of sessions that have
 // something to send off, and of those that were sent off early since the last
 // Flush.
 func (j *Joiner) Waiting() int { return j.pending + len(j.early) }
@@ -257,7 +257,7 @@ func (j *Joiner) forget(id int32) {
 	j.free = append(j.free, id)
 }
 
-// sightOf gives what an observer has seen of a direction.
+// sightOf returns what an observer has seen of a direction.
 func (j *Joiner) sightOf(id int32, way int, observer int32) *sight {
 	s := j.at(id)
 	d := &s.way[way]

@@ -16,7 +16,7 @@ func (j *Joiner) sendOffNow(id int32) {
 	}
 }
 
-// counted gives what one direction amounts to: an observer that saw all of it
+// counted returns what one direction amounts to: an observer that saw all of it
 // counts, not the sum of all that saw it.
 func (j *Joiner) counted(id int32, way int) (out amount) {
 	s := j.at(id)
@@ -112,7 +112,7 @@ func (j *Joiner) observers(id int32, out *Joined) {
 	}
 }
 
-// outcome says what became of a session: an answer proves that the network
+// outcome reports what became of a session: an answer proves that the network
 // carried it, whatever some exporter dropped of it.
 func (s *session) outcome(server int) Outcome {
 	reply := s.way[server]

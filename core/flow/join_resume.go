@@ -17,7 +17,7 @@ type Open struct {
 	Proto                  uint8
 }
 
-// Opened gives the sessions that were sent off for the first time since it was
+// Opened returns the sessions that were sent off for the first time since it was
 // last asked, and that are likely to go on: those of TCP that did not end, and
 // others of many packets.
 func (j *Joiner) Opened() []Open {
@@ -26,7 +26,7 @@ func (j *Joiner) Opened() []Open {
 	return out
 }
 
-// Alive gives all that Opened gave and that are still remembered.
+// Alive returns all that Opened gave and that are still remembered.
 func (j *Joiner) Alive() []Open {
 	var out []Open
 	for _, id := range j.index {

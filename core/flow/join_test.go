@@ -39,7 +39,7 @@ func host(net, n int) netip.Addr {
 	return netip.AddrFrom4([4]byte{10, byte(net), byte(n >> 8), byte(n)})
 }
 
-// observe gives what an exporter sends of one direction, cut into intervals of
+// observe returns what an exporter sends of one direction, cut into intervals of
 // at most active.
 func (c *truth) observe(observer int32, reply bool, active flow.Micros, flags bool) []flow.Observation {
 	o := flow.Observation{
@@ -368,7 +368,7 @@ func TestResumedSessionsAreNotCountedAgain(t *testing.T) {
 	}
 }
 
-// BenchmarkJoin gives what one core joins.
+// BenchmarkJoin returns what one core joins.
 func BenchmarkJoin(b *testing.B) {
 	n := newNetwork(5, 100_000)
 	all := n.exported(fault{flags: true, sampling: 1, active: 60 * second})

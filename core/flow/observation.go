@@ -35,7 +35,7 @@ const (
 	ACK
 )
 
-// Opener says which end opened what was observed, where the exporter knows.
+// Opener reports which end opened what was observed, where the exporter knows.
 type Opener uint8
 
 // The openers. OpenerUnknown is the zero value.

@@ -71,10 +71,10 @@ func likeness(o *Observation) (h uint64) {
 // would take twice their room for a while.
 const pageSessions = 1 << 13
 
-// at gives a session by its number.
+// at returns a session by its number.
 func (j *Joiner) at(id int32) *session { return &j.pages[id/pageSessions][id%pageSessions] }
 
-// room gives the number of a session that was never used.
+// room returns the number of a session that was never used.
 func (j *Joiner) room() int32 {
 	if int(j.used) == len(j.pages)*pageSessions {
 		j.pages = append(j.pages, make([]session, pageSessions))
@@ -126,7 +126,7 @@ func (q *queue) peek() (queued, bool) {
 	return q.items[q.head], true
 }
 
-// icmpRequest gives the request that a message of ICMP (RFC 792, 950) or ICMPv6
+// icmpRequest returns the request that a message of ICMP (RFC 792, 950) or ICMPv6
 // (RFC 4443) answers or makes, and whether its sender asks or answers.
 func icmpRequest(proto uint8, typeCode uint16) (request uint16, asks, answers bool) {
 	t := typeCode >> 8
@@ -154,7 +154,7 @@ func icmpRequest(proto uint8, typeCode uint16) (request uint16, asks, answers bo
 	return typeCode, true, false
 }
 
-// keyOf gives the key of an observation's session, whether its source is the
+// keyOf returns the key of an observation's session, whether its source is the
 // key's first end, and the points for the source as the client with the reason.
 func keyOf(o *Observation) (k sessionKey, sourceFirst bool, hint int, because Reason) {
 	k.proto = o.Proto

@@ -9,7 +9,7 @@ import (
 	"lucidorchard/core/service"
 )
 
-// Reason says what decided which end is the server.
+// Reason reports what decided which end is the server.
 type Reason uint8
 
 // The reasons, from the firmest to the weakest.
@@ -38,7 +38,7 @@ const Sure = 90
 // ports: how many sessions have used a port of an address. Its memory is fixed.
 // It is not safe for concurrent use.
 type Sides struct {
-	// Serves says what people have said of a port of an address: that it is a
+	// Serves reports what people have said of a port of an address: that it is a
 	// service there. Nil: nothing was said.
 	Serves func(addr netip.Addr, proto uint8, port uint16, at Micros) bool
 
@@ -124,7 +124,7 @@ type sided struct {
 	sawOpening bool   // TCP: a SYN was seen, so that the first times are those of the opening
 }
 
-// decide gives whether a is the client, the confidence in percent, and what
+// decide returns whether a is the client, the confidence in percent, and what
 // weighed most. The weights are powers of two: what makes it twice as likely.
 func (s *Sides) decide(d sided) (aIsClient bool, confidence uint8, why Reason) {
 	var total float64
@@ -166,7 +166,7 @@ func (s *Sides) decide(d sided) (aIsClient bool, confidence uint8, why Reason) {
 
 func log2(n uint16) float64 { return math.Log2(1 + float64(n)) }
 
-// portPoints says how much a port looks like one of a server.
+// portPoints reports how much a port looks like one of a server.
 func (s *Sides) portPoints(k portKey) float64 {
 	if !service.HasPorts(k.proto) {
 		return 0

@@ -80,7 +80,7 @@ func newNetwork(seed uint64, connections int) *network {
 	return n
 }
 
-// exported gives what reaches the collector.
+// exported returns what reaches the collector.
 func (n *network) exported(f fault) []arrival {
 	var all []arrival
 	for i := range n.truths {
@@ -121,7 +121,7 @@ func (n *network) exported(f fault) []arrival {
 	return all
 }
 
-// rightWay gives the share of the conversations that stand the right way round.
+// rightWay returns the share of the conversations that stand the right way round.
 func rightWay(seed uint64, f fault, connections int) (conversations int, share float64) {
 	n := newNetwork(seed, connections)
 	is := map[conversation]bool{}
@@ -141,7 +141,7 @@ func rightWay(seed uint64, f fault, connections int) (conversations int, share f
 }
 
 // The sides are right for nearly all, whatever the exporters' faults; the
-// benchmark gives the figures over more.
+// benchmark returns the figures over more.
 func TestServersAreFound(t *testing.T) {
 	for _, f := range faults {
 		_, share := rightWay(1, f, 30_000)
@@ -149,7 +149,7 @@ func TestServersAreFound(t *testing.T) {
 	}
 }
 
-// BenchmarkSides gives the share of conversations that stand the right way
+// BenchmarkSides returns the share of conversations that stand the right way
 // round, by the exporters' faults, over several seeds.
 func BenchmarkSides(b *testing.B) {
 	for _, f := range faults {

@@ -66,7 +66,7 @@ func (d *Draft) Pack(dict *Dictionary) *Chunk {
 	return d.ordered(order)
 }
 
-// Len gives the number of rows.
+// Len returns the number of rows.
 func (c *Chunk) Len() int { return len(c.Pair) }
 
 // Table is buckets in columns, by the hour. It is not changed: With gives
@@ -91,7 +91,7 @@ func Pack(buckets []Bucket) *Table {
 	return t.With(all, nil)
 }
 
-// With gives the table with the chunks of some hours put in place of those it
+// With returns the table with the chunks of some hours put in place of those it
 // had, and without some hours.
 func (t *Table) With(put []*Chunk, gone []Hour) *Table {
 	byHour := map[Hour]*Chunk{}
@@ -114,7 +114,7 @@ func (t *Table) With(put []*Chunk, gone []Hour) *Table {
 	return out.count().compact()
 }
 
-// Plus gives the table with more rows, beside those that it has.
+// Plus returns the table with more rows, beside those that it has.
 func (t *Table) Plus(buckets []Bucket) *Table {
 	if len(buckets) == 0 {
 		return t
@@ -134,7 +134,7 @@ func (t *Table) Plus(buckets []Bucket) *Table {
 	return t.With(put, nil)
 }
 
-// drafts gives buckets by their hours.
+// drafts returns buckets by their hours.
 func drafts(buckets []Bucket, dict *Dictionary) (out []*Draft) {
 	byHour := map[Hour]*Draft{}
 	for i := range buckets {
@@ -149,7 +149,7 @@ func drafts(buckets []Bucket, dict *Dictionary) (out []*Draft) {
 	return out
 }
 
-// plus gives the rows of two chunks of an hour.
+// plus returns the rows of two chunks of an hour.
 func (c *Chunk) plus(o *Chunk) *Chunk {
 	all := Chunk{
 		Hour: c.Hour, Pair: slices.Concat(c.Pair, o.Pair), Outcome: slices.Concat(c.Outcome, o.Outcome),
@@ -184,7 +184,7 @@ func (c *Chunk) inTime(rows []int32) {
 	})
 }
 
-// ordered gives some rows, in an order.
+// ordered returns some rows, in an order.
 func (c *Chunk) ordered(rows []int32) *Chunk {
 	return &Chunk{
 		Hour: c.Hour, Pair: inOrder(c.Pair, rows), Outcome: inOrder(c.Outcome, rows),
@@ -245,17 +245,17 @@ func (t *Table) count() *Table {
 	return t
 }
 
-// Between gives the part whose hours are in [from, to).
+// Between returns the part whose hours are in [from, to).
 func (t *Table) Between(from, to Hour) *Table {
 	i := sort.Search(len(t.Chunks), func(i int) bool { return t.Chunks[i].Hour >= from })
 	k := sort.Search(len(t.Chunks), func(i int) bool { return t.Chunks[i].Hour >= to })
 	return (&Table{Dict: t.Dict, Chunks: t.Chunks[i:max(i, k)]}).count()
 }
 
-// Len gives the number of rows.
+// Len returns the number of rows.
 func (t *Table) Len() int { return t.starts[len(t.starts)-1] }
 
-// Span gives the hours of the table, half open; both 0 if it has none.
+// Span returns the hours of the table, half open; both 0 if it has none.
 func (t *Table) Span() (from, to Hour) {
 	if len(t.Chunks) == 0 {
 		return 0, 0
@@ -263,11 +263,11 @@ func (t *Table) Span() (from, to Hour) {
 	return t.Chunks[0].Hour, t.Chunks[len(t.Chunks)-1].Hour + 1
 }
 
-// Starts gives the number of the first row of each chunk, and at the end that of
+// Starts returns the number of the first row of each chunk, and at the end that of
 // all rows. The slice must not be changed.
 func (t *Table) Starts() []int { return t.starts }
 
-// Changed gives the numbers of the pairs of which one table has other rows than another, rising.
+// Changed returns the numbers of the pairs of which one table has other rows than another, rising.
 // Both have the same dictionary.
 func (t *Table) Changed(was *Table) []uint32 {
 	var out []uint32
@@ -325,7 +325,7 @@ func (c *Chunk) sameRow(i int, o *Chunk, k int) bool {
 		c.Observer[i] == o.Observer[k]
 }
 
-// Only gives the rows of some pairs, whose numbers rise. The table has a dictionary of its own, in
+// Only returns the rows of some pairs, whose numbers rise. The table has a dictionary of its own, in
 // which each pair has the place among them as its number.
 func (t *Table) Only(pairs []uint32) *Table {
 	dict := t.Dict.withoutPairs()
@@ -354,7 +354,7 @@ func (t *Table) Only(pairs []uint32) *Table {
 	return out.count()
 }
 
-// only gives the rows of some pairs, numbered by their places.
+// only returns the rows of some pairs, numbered by their places.
 func (c *Chunk) only(pairs []uint32) *Chunk {
 	var rows []int32
 	var number []uint32
@@ -375,13 +375,13 @@ func (c *Chunk) only(pairs []uint32) *Chunk {
 	return out
 }
 
-// Row gives where a row is: its chunk, and its place there.
+// Row returns where a row is: its chunk, and its place there.
 func (t *Table) Row(row int) (*Chunk, int) {
 	k := sort.SearchInts(t.starts, row+1) - 1
 	return t.Chunks[k], row - t.starts[k]
 }
 
-// Bucket gives a row.
+// Bucket returns a row.
 func (t *Table) Bucket(row int) Bucket {
 	c, i := t.Row(row)
 	addrs, p := t.Dict.Addresses(), t.Dict.Pairs()[c.Pair[i]]

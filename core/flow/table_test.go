@@ -115,7 +115,7 @@ func TestPairsOfRowsThatAreGoneAreForgotten(t *testing.T) {
 	require.Equal(t, stays, before.Bucket(before.Len()-1), "who still reads the table before is not disturbed")
 }
 
-// naively gives the rows of each pair of a table.
+// naively returns the rows of each pair of a table.
 func naively(t *flow.Table) map[flow.Pair][]flow.Bucket {
 	out := map[flow.Pair][]flow.Bucket{}
 	addrs := t.Dict.Addresses()

@@ -33,13 +33,13 @@ func VectorOf[T any](all []T) Vector[T] {
 	return v
 }
 
-// Len gives how many values there are.
+// Len returns how many values there are.
 func (v Vector[T]) Len() int { return v.n }
 
-// At gives a value, which must not be changed.
+// At returns a value, which must not be changed.
 func (v Vector[T]) At(i int) *T { return &v.pages[i/width][i%width] }
 
-// Different gives the indexes at which two vectors have other values, or of which only one
+// Different returns the indexes at which two vectors have other values, or of which only one
 // has a value. What they share is not looked at.
 func Different[T comparable](a, b Vector[T]) iter.Seq[int] {
 	return func(yield func(int) bool) {
@@ -80,10 +80,10 @@ func (e *vectorEdit[T]) Set(i int, x T) {
 	e.v.pages[p][i%width] = x
 }
 
-// Len gives how many values there are by now.
+// Len returns how many values there are by now.
 func (e *vectorEdit[T]) Len() int { return e.v.n }
 
-// At gives a value as it stands, which must not be changed.
+// At returns a value as it stands, which must not be changed.
 func (e *vectorEdit[T]) At(i int) *T { return e.v.At(i) }
 
 // Append adds a value and gives its index.
@@ -98,7 +98,7 @@ func (e *vectorEdit[T]) Append(x T) int {
 	return i
 }
 
-// Done gives the new version; the edit must not be used any more.
+// Done returns the new version; the edit must not be used any more.
 func (e *vectorEdit[T]) Done() Vector[T] { return e.v }
 
 // Map finds values by keys. The zero value is empty.
@@ -118,7 +118,7 @@ func (m Map[K, V]) Get(k K) (V, bool) {
 	return v, ok
 }
 
-// With gives a version with other values for some keys, and takes over the map. Late changes are kept
+// With returns a version with other values for some keys, and takes over the map. Late changes are kept
 // apart until they are many: most versions cost a copy of those alone.
 func (m Map[K, V]) With(changes map[K]V) Map[K, V] {
 	if len(changes) == 0 {
@@ -140,7 +140,7 @@ func (m Map[K, V]) With(changes map[K]V) Map[K, V] {
 	return Map[K, V]{m.base, late}
 }
 
-// All gives every key with its value, in no order.
+// All returns every key with its value, in no order.
 func (m Map[K, V]) All() iter.Seq2[K, V] {
 	return func(yield func(K, V) bool) {
 		for k, v := range m.base {

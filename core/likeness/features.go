@@ -53,13 +53,13 @@ type features struct {
 	groups numbered[feature]
 }
 
-// numbered gives things numbers, in the order in which they come.
+// numbered returns things numbers, in the order in which they come.
 type numbered[K comparable] struct {
 	all   []K
 	index map[K]int32
 }
 
-// number gives the number of a thing, and whether it is a new one.
+// number returns the number of a thing, and whether it is a new one.
 func (n *numbered[K]) number(k K) (at int32, isNew bool) {
 	if at, ok := n.index[k]; ok {
 		return at, false
@@ -120,7 +120,7 @@ func newFeatures(e *estate.Estate, seen []Link, keys []string) *features {
 	return f
 }
 
-// addSeen says what a workload does with some that have the same tags.
+// addSeen reports what a workload does with some that have the same tags.
 func (f *features) addSeen(me int32, h half, own, structural [][]int32) {
 	plain, by := uint8(reached), uint8(reachedBy)
 	if h.client {
@@ -306,7 +306,7 @@ func (f *features) groupOf(key feature) int32 {
 	return n
 }
 
-// networkBits gives the sizes of the networks that are looked at.
+// networkBits returns the sizes of the networks that are looked at.
 func networkBits(a netip.Addr) [3]int {
 	if a.Is4() {
 		return [3]int{16, 20, 24}

@@ -33,7 +33,7 @@ type judged struct {
 	margin float64
 }
 
-// weightFor gives what a feature weighs for a workload with a value; one that has
+// weightFor returns what a feature weighs for a workload with a value; one that has
 // the key (value is not -1) does not count.
 func (k *weighed) weightFor(x, value int32) float64 {
 	if k.counts[x] == nil || value < 0 {

@@ -230,7 +230,7 @@ type sure struct {
 	wrong  []int32   // so many of them were wrong up to there
 }
 
-// right gives how many of those that are judged at least as surely are right.
+// right returns how many of those that are judged at least as surely are right.
 func (s *sure) right(margin float64) float64 {
 	n, _ := slices.BinarySearchFunc(s.above, margin, func(a, m float64) int { return cmp.Compare(m, a) })
 	for n < len(s.above) && s.above[n] >= margin {
@@ -295,7 +295,7 @@ func (k *weighed) learn() sure {
 	return out
 }
 
-// explained gives a suggestion with those of the value that the workload resembles
+// explained returns a suggestion with those of the value that the workload resembles
 // most, and what it shares with them.
 func (k *weighed) explained(r *room, i int32, j judged) Suggestion {
 	s := Suggestion{Workload: i, Key: k.key, Value: k.values[j.value]}
@@ -352,7 +352,7 @@ func (k *weighed) explained(r *room, i int32, j judged) Suggestion {
 	return s
 }
 
-// like gives the share of what tells of the key that two workloads have in common, of
+// like returns the share of what tells of the key that two workloads have in common, of
 // what either has: one that does hardly anything is like nobody who does much.
 func (k *weighed) like(a, b int32) float64 {
 	x, y := k.of[a], k.of[b]

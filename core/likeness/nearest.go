@@ -1,6 +1,6 @@
 package likeness
 
-// Nearest gives the name that another is most likely a slip of the keyboard for:
+// Nearest returns the name that another is most likely a slip of the keyboard for:
 // at most a third of its characters have to be changed, or to change places with
 // their neighbour (optimal string alignment); blank: none is near. Of several, the first.
 func Nearest(name string, names []string) string {

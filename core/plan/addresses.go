@@ -33,7 +33,7 @@ func addressesOf(spans []Span) Addresses {
 	return out
 }
 
-// moved gives the set with an address more, or less. What that does to the spans is
+// moved returns the set with an address more, or less. What that does to the spans is
 // counted: −1 for each that goes, and 1 for each that comes.
 func (a Addresses) moved(x netip.Addr, in bool, spans map[Span]int) Addresses {
 	i := sort.Search(len(a), func(i int) bool { return x.Less(a[i].First) })
@@ -67,7 +67,7 @@ func (a Addresses) moved(x netip.Addr, in bool, spans map[Span]int) Addresses {
 	return slices.Concat(a[:from], come, a[to:])
 }
 
-// Near gives the spans that overlap another one, or stand beside it.
+// Near returns the spans that overlap another one, or stand beside it.
 func (a Addresses) Near(s Span) Addresses {
 	first, last := s.First, s.Last
 	if p := first.Prev(); p.IsValid() {
@@ -81,7 +81,7 @@ func (a Addresses) Near(s Span) Addresses {
 	return a[from:max(from, to)]
 }
 
-// UnionSince gives the spans that come to a union of sets, and go from it, when some of
+// UnionSince returns the spans that come to a union of sets, and go from it, when some of
 // them change in places that moved tells. Only what is near to these is looked at.
 func UnionSince(before, after []Addresses, moved []Span) (added, removed Addresses) {
 	var done Addresses // all that was looked at
@@ -141,7 +141,7 @@ func (a Addresses) Contains(addr netip.Addr) bool {
 	return i > 0 && a[i-1].Last.Compare(addr) >= 0 && a[i-1].Last.BitLen() == addr.BitLen()
 }
 
-// Family gives those that are IPv4, or IPv6.
+// Family returns those that are IPv4, or IPv6.
 func (a Addresses) Family(six bool) Addresses {
 	i := sort.Search(len(a), func(i int) bool { return a[i].First.Is6() })
 	if six {
@@ -150,7 +150,7 @@ func (a Addresses) Family(six bool) Addresses {
 	return a[:i]
 }
 
-// Count gives how many addresses there are, at most 2³⁰.
+// Count returns how many addresses there are, at most 2³⁰.
 func (a Addresses) Count() int {
 	n := 0
 	for _, s := range a {
@@ -169,7 +169,7 @@ func (a Addresses) Whole(six bool) bool {
 	return len(f) == 1 && !f[0].First.Prev().IsValid() && !f[0].Last.Next().IsValid()
 }
 
-// String gives one address, or the first and the last.
+// String returns one address, or the first and the last.
 func (s Span) String() string {
 	if s.First == s.Last {
 		return s.First.String()
@@ -205,7 +205,7 @@ func (s *Span) UnmarshalText(text []byte) (err error) {
 	return err
 }
 
-// Prefix gives the span as one prefix, if it is one.
+// Prefix returns the span as one prefix, if it is one.
 func (s Span) Prefix() (netip.Prefix, bool) {
 	for p := range s.Prefixes {
 		return p, last(p) == s.Last
@@ -234,7 +234,7 @@ func (s Span) Prefixes(yield func(netip.Prefix) bool) {
 	}
 }
 
-// last gives the highest address of a prefix.
+// last returns the highest address of a prefix.
 func last(p netip.Prefix) netip.Addr {
 	b := p.Addr().AsSlice()
 	for i := p.Bits(); i < len(b)*8; i++ {
@@ -244,7 +244,7 @@ func last(p netip.Prefix) netip.Addr {
 	return a
 }
 
-// String gives the spans, with blanks between.
+// String returns the spans, with blanks between.
 func (a Addresses) String() string {
 	out := make([]string, len(a))
 	for i, s := range a {
@@ -259,7 +259,7 @@ var Everywhere = Addresses{
 	{netip.IPv6Unspecified(), last(netip.PrefixFrom(netip.IPv6Unspecified(), 0))},
 }
 
-// Intersect gives what is in both.
+// Intersect returns what is in both.
 func (a Addresses) Intersect(b Addresses) Addresses {
 	var out []Span
 	for len(a) > 0 && len(b) > 0 {
@@ -283,7 +283,7 @@ func (a Addresses) Intersect(b Addresses) Addresses {
 	return addressesOf(out)
 }
 
-// Minus gives what is in a and not in b.
+// Minus returns what is in a and not in b.
 func (a Addresses) Minus(b Addresses) Addresses {
 	var out []Span
 	for _, s := range a {
@@ -309,7 +309,7 @@ func (a Addresses) Minus(b Addresses) Addresses {
 	return addressesOf(out)
 }
 
-// Union gives what is in any of several.
+// Union returns what is in any of several.
 func Union(several ...Addresses) Addresses {
 	switch len(several) {
 	case 0:

@@ -32,7 +32,7 @@ func (p *Plan) Decider() *Decider {
 	return d
 }
 
-// Decide gives the fate of a conversation at a second (Unix): rules that are over
+// Decide returns the fate of a conversation at a second (Unix): rules that are over
 // then match nothing. Where both ends are guarded, the server's rules decide.
 func (d *Decider) Decide(client, server netip.Addr, pt service.Point, at int64) fate {
 	p := d.plan

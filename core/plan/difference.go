@@ -30,7 +30,7 @@ type ClassMoves struct {
 // Nothing reports whether nothing moves.
 func (m *Moves) Nothing() bool { return len(m.Sets)+len(m.Classes) == 0 }
 
-// Difference gives what moves from p to next; ok is false if their rules differ.
+// Difference returns what moves from p to next; ok is false if their rules differ.
 func (p *Plan) Difference(next *Plan) (m Moves, ok bool) {
 	if p.RulesHash() != next.RulesHash() {
 		return m, false
@@ -60,7 +60,7 @@ func (p *Plan) Difference(next *Plan) (m Moves, ok bool) {
 	return m, true
 }
 
-// byName gives the sets of a plan by their names.
+// byName returns the sets of a plan by their names.
 func (p *Plan) byName() map[string]*Set {
 	out := make(map[string]*Set, len(p.Sets))
 	for i := range p.Sets {
@@ -69,7 +69,7 @@ func (p *Plan) byName() map[string]*Set {
 	return out
 }
 
-// Short gives p without what whoever holds another plan knows already: the addresses of sets that
+// Short returns p without what whoever holds another plan knows already: the addresses of sets that
 // it has, too. Where these moved in between, that is beside it.
 func (p *Plan) Short(held *Plan) (*Plan, Moves) {
 	out, m := &Plan{Kind: p.Kind, Side: p.Side, Sets: slices.Clone(p.Sets), Classes: p.Classes}, Moves{}
@@ -88,7 +88,7 @@ func (p *Plan) Short(held *Plan) (*Plan, Moves) {
 	return out, m
 }
 
-// Filled gives a short plan with the sets of the plan that is held; an error if it is not short for
+// Filled returns a short plan with the sets of the plan that is held; an error if it is not short for
 // that one.
 func (p *Plan) Filled(held *Plan) (*Plan, error) {
 	out := &Plan{Kind: p.Kind, Side: p.Side, Sets: slices.Clone(p.Sets), Classes: p.Classes}
@@ -107,7 +107,7 @@ func (p *Plan) Filled(held *Plan) (*Plan, error) {
 	return out, nil
 }
 
-// Since gives the spans that came to a set, and went, since it was another one.
+// Since returns the spans that came to a set, and went, since it was another one.
 func (s *Set) Since(before *Set) (added, removed Addresses) {
 	x, y := s.share(), before.share()
 	if x == y {
@@ -119,7 +119,7 @@ func (s *Set) Since(before *Set) (added, removed Addresses) {
 	return apart(before.Addresses, s.Addresses, compareSpans)
 }
 
-// apart gives what is only in b, and only in a, of two lists in their order.
+// apart returns what is only in b, and only in a, of two lists in their order.
 func apart[T any](a, b []T, compare func(x, y T) int) (added, removed []T) {
 	for len(a) > 0 || len(b) > 0 {
 		switch {
@@ -140,7 +140,7 @@ func apart[T any](a, b []T, compare func(x, y T) int) (added, removed []T) {
 	return added, removed
 }
 
-// Moved gives the plan after moves; an error if they are not of this plan.
+// Moved returns the plan after moves; an error if they are not of this plan.
 func (p *Plan) Moved(m Moves) (*Plan, error) {
 	out := &Plan{Kind: p.Kind, Side: p.Side, Sets: slices.Clone(p.Sets), Classes: slices.Clone(p.Classes)}
 	for _, move := range m.Sets {
@@ -168,7 +168,7 @@ func (p *Plan) Moved(m Moves) (*Plan, error) {
 	return out, nil
 }
 
-// without gives a list less some of its items.
+// without returns a list less some of its items.
 func without[T comparable](list, less []T) []T {
 	gone := make(map[T]bool, len(less))
 	for _, x := range less {

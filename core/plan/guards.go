@@ -62,7 +62,7 @@ func GuardedBy(c *decide.Compiled, texts []string) []Guards {
 	return out
 }
 
-// UnknownGroup gives a group that an expression names and that the policy does not have;
+// UnknownGroup returns a group that an expression names and that the policy does not have;
 // blank: there is none.
 func UnknownGroup(c *decide.Compiled, e *expr.Expr) (name string) {
 	e.Walk(func(x *expr.Expr) {
@@ -80,7 +80,7 @@ type asking struct {
 	index     map[expr.Key]map[string][]int32 // key → folded value, blank for none → endpoints
 }
 
-// candidates gives the endpoints of which an expression may say anything but no, where it
+// candidates returns the endpoints of which an expression may say anything but no, where it
 // asks for values of a key.
 func (a *asking) candidates(e *expr.Expr) (out []int32, ok bool) {
 	kids := []*expr.Expr{e}
@@ -151,7 +151,7 @@ func (g Guards) Ask(c *decide.Compiled, e *expr.Expr, workload int32) Guards {
 	return Guards{having(g.In, workload, in), having(g.Undecided, workload, undecided && !in)}
 }
 
-// having gives a list in its order with an item, or without it.
+// having returns a list in its order with an item, or without it.
 func having(list []int32, x int32, in bool) []int32 {
 	at, has := slices.BinarySearch(list, x)
 	switch {
@@ -218,7 +218,7 @@ func guardedByAll(c *decide.Compiled, all []*expr.Expr) []Guards {
 	return out
 }
 
-// Members gives the addresses that are in a group at the instant of a compilation, as
+// Members returns the addresses that are in a group at the instant of a compilation, as
 // prefixes in their order; those of which it cannot be told are not among them.
 func Members(c *decide.Compiled, group string) (out []netip.Prefix) {
 	var spans []Span

@@ -25,7 +25,7 @@ import (
 	"lucidorchard/core/service"
 )
 
-// Kind says where a point stands.
+// Kind reports where a point stands.
 type Kind string
 
 // A host is a machine that guards itself; a gate stands in the path of those that
@@ -119,7 +119,7 @@ func (s *Set) UnmarshalJSON(text []byte) error {
 	return nil
 }
 
-// Elements gives the addresses of a family in words, a line each, with commas between.
+// Elements returns the addresses of a family in words, a line each, with commas between.
 func (s *Set) Elements(six bool) string {
 	x := s.share()
 	x.said.Do(func() {

@@ -258,7 +258,7 @@ func bounded(t require.TestingT, c *decide.Compiled, p *plan.Plan) float64 {
 	return float64(held) / float64(max(1, members))
 }
 
-// membersOf gives how many addresses, as ranges, each thing has that the rules of a policy
+// membersOf returns how many addresses, as ranges, each thing has that the rules of a policy
 // name.
 func membersOf(c *decide.Compiled) map[string]int {
 	out := map[string]int{}

@@ -138,7 +138,7 @@ func (p *Planner) Plan(guards []int32, kind Kind, side Side) *Plan {
 	return out
 }
 
-// ownRules gives rules with the sets of a plan, which gains those that it lacks.
+// ownRules returns rules with the sets of a plan, which gains those that it lacks.
 func (p *Planner) ownRules(rules []Rule, own map[int]int, out *Plan) []Rule {
 	mine := slices.Clone(rules)
 	if mine == nil {
@@ -329,13 +329,13 @@ func (p *Planner) apartFrom(groups []policy.Ref, class int32) (out []int) {
 	return p.inOrder(out)
 }
 
-// says gives what a group says of a guarded class.
+// says returns what a group says of a guarded class.
 func (p *Planner) says(class int32, group string) expr.Truth {
 	s := p.line[p.byClass[class][0]]
 	return p.c.Group(group, p.c.At(s.First, p.c.AsOf))
 }
 
-// someOf gives a workload of a class; guarded classes have one.
+// someOf returns a workload of a class; guarded classes have one.
 func (p *Planner) someOf(class int32) *estate.Workload {
 	for _, at := range p.byClass[class] {
 		if w := p.line[at].Workload; w != estate.Outside {

@@ -51,7 +51,7 @@ func (x term) sets() (out []int) {
 	return out
 }
 
-// words says what a set has, in the words of the policy.
+// words reports what a set has, in the words of the policy.
 func (p *Planner) words(x term) string {
 	if x.kind != isLeft {
 		return x.String()
@@ -99,7 +99,7 @@ func rangeWords(r service.Range) (out []string) {
 	return out
 }
 
-// set gives the index of the set of a term's members.
+// set returns the index of the set of a term's members.
 func (p *Planner) set(x term) int {
 	if n, ok := p.known[x]; ok {
 		return n

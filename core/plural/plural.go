@@ -3,7 +3,7 @@ package plural
 
 import "strconv"
 
-// Of gives "1 row" or "2,000 rows"; many is for those whose plural is another.
+// Of returns "1 row" or "2,000 rows"; many is for those whose plural is another.
 func Of(n int, one string, many ...string) string {
 	switch {
 	case n == 1:

@@ -31,7 +31,7 @@ type Edit struct {
 	Layer  string // Add, Move of a rule: see Before
 }
 
-// EditError says that an edit cannot be made.
+// EditError reports that an edit cannot be made.
 type EditError struct {
 	Message string
 	Errors  []*syntax.Error // places in the edit's text, or in the text it would make
@@ -43,7 +43,7 @@ func refuse(format string, args ...any) *EditError {
 	return &EditError{Message: fmt.Sprintf(format, args...)}
 }
 
-// Apply gives the text after the edit, in canonical layout, and the edit in
+// Apply returns the text after the edit, in canonical layout, and the edit in
 // words. Nothing is made that has errors.
 func (e Edit) Apply(text string) (after, words string, err *EditError) {
 	p, _ := Parse(text)
@@ -51,7 +51,7 @@ func (e Edit) Apply(text string) (after, words string, err *EditError) {
 	return after, words, err
 }
 
-// ApplyTo is Apply for those who have the text parsed, and gives the policy
+// ApplyTo is Apply for those who have the text parsed, and returns the policy
 // after the edit too.
 func (e Edit) ApplyTo(p *Policy, text string) (after string, next *Policy, words string, err *EditError) {
 	if after, words, err = e.on(p, text); err != nil {
@@ -71,7 +71,7 @@ func (e Edit) ApplyTo(p *Policy, text string) (after string, next *Policy, words
 	return after, next, words, nil
 }
 
-// on gives the text after the edit as it comes.
+// on returns the text after the edit as it comes.
 func (e Edit) on(p *Policy, text string) (after, words string, err *EditError) {
 	lines := Lines(text)
 	if e.Op != Add {
@@ -108,7 +108,7 @@ func (e Edit) on(p *Policy, text string) (after, words string, err *EditError) {
 	return strings.Join(lines, "\n"), words, nil
 }
 
-// Lines gives the lines of a text.
+// Lines returns the lines of a text.
 func Lines(text string) []string {
 	if text == "" {
 		return nil
@@ -188,7 +188,7 @@ func (e Edit) add(p *Policy, lines []string) ([]string, string, *EditError) {
 	return lines, words, nil
 }
 
-// endOfLayer gives the last line of a layer's rules, or of its own statement.
+// endOfLayer returns the last line of a layer's rules, or of its own statement.
 func endOfLayer(p *Policy, name string) (int, bool) {
 	for _, l := range p.Layers {
 		if l.Name == name {
@@ -202,7 +202,7 @@ func endOfLayer(p *Policy, name string) (int, bool) {
 	return 0, false
 }
 
-// lastOfKind gives the line behind which a definition belongs: the last of its
+// lastOfKind returns the line behind which a definition belongs: the last of its
 // kind; without one, the end of the definitions. -1 is the end of the text.
 func lastOfKind(p *Policy, s Statement) int {
 	last, definitions := -1, 0
@@ -277,7 +277,7 @@ func brief(line string) string {
 	return "“" + line + "”"
 }
 
-// Follow says where each line of a text stands in a later one, as a number from
+// Follow reports where each line of a text stands in a later one, as a number from
 // 1 by the index of the old line; 0 where the line is no longer there as it was.
 func Follow(before, after []string) []int {
 	out := make([]int, len(before))

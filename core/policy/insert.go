@@ -96,7 +96,7 @@ func AppendAsserts(text, lines string) (string, []*syntax.Error) {
 	return text + lines, errs
 }
 
-// KindOf says what a statement is, in a word.
+// KindOf reports what a statement is, in a word.
 func KindOf(s Statement) string {
 	switch s.(type) {
 	case *Service:

@@ -30,7 +30,7 @@ func (p *parser) unknown() {
 	}
 }
 
-// nearest gives the declared name that begins or folds alike, if there is one.
+// nearest returns the declared name that begins or folds alike, if there is one.
 func (p *parser) nearest(kind, name string) string {
 	best := ""
 	for key := range p.declared {

@@ -150,7 +150,7 @@ type List struct {
 	Items []Operand
 }
 
-// OperandKind tells what an Operand names.
+// OperandKind reports what an Operand names.
 type OperandKind uint8
 
 // The kinds of operand.
@@ -196,7 +196,7 @@ type Assert struct {
 	Clauses     // Within, Same and Across only
 }
 
-// Points gives the set of points of what a rule or an assertion is on, the
+// Points returns the set of points of what a rule or an assertion is on, the
 // services it names resolved.
 func (p *Policy) Points(on Services) service.Set {
 	if on.Any {

@@ -57,7 +57,7 @@ func Names(st Statement, group string) bool {
 	return found
 }
 
-// RenameGroup gives the text with a group, and everything that names it, under
+// RenameGroup returns the text with a group, and everything that names it, under
 // another name.
 func RenameGroup(text, from, to string) (string, *EditError) {
 	p, errs := Parse(text)
@@ -86,7 +86,7 @@ func RenameGroup(text, from, to string) (string, *EditError) {
 	return checked(p)
 }
 
-// DropGroup gives the text without a group: it is taken out of the lists that
+// DropGroup returns the text without a group: it is taken out of the lists that
 // name it, and rules and assertions that nothing would be left of are removed. It
 // says which lines change and which go. What cannot do without it (an area, a
 // within, another group's expression) is an error.

@@ -99,7 +99,7 @@ func assertion(c *decide.Compiled, people [][]decide.Placed, i int, a *policy.As
 	return out
 }
 
-// worst gives the first piece with the wrong verdict, else the first that is
+// worst returns the first piece with the wrong verdict, else the first that is
 // uncovered, else nil.
 func worst(pieces []decide.Piece, wrong decide.Verdict) *decide.Piece {
 	var open *decide.Piece

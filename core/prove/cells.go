@@ -38,7 +38,7 @@ func newCells(sets []service.Set) cells {
 	return c
 }
 
-// of gives the cells of a set that newCells was given, or of all.
+// of returns the cells of a set that newCells was given, or of all.
 func (c cells) of(s service.Set) (out []run) {
 	for _, r := range s {
 		from, _ := slices.BinarySearch(c.from, r.Lo)

@@ -42,7 +42,7 @@ func (w Words) keys() []string {
 	return out
 }
 
-// Key says that nothing has a tag, with the nearest that something has; blank:
+// Key reports that nothing has a tag, with the nearest that something has; blank:
 // something has it, or it is a field.
 func (w Words) Key(k expr.Key) string {
 	if k.Field || k.Name == "" || w[k.Name] != nil {
@@ -68,7 +68,7 @@ func (w Words) Keys(e *expr.Expr) (said []string) {
 	return said
 }
 
-// doubts says what in an expression can be read, and hardly is what is meant:
+// doubts reports what in an expression can be read, and hardly is what is meant:
 // keys and values that nothing has.
 func (w Words) doubts(e *expr.Expr) []string {
 	said := w.Keys(e)
@@ -101,7 +101,7 @@ func (w Words) doubts(e *expr.Expr) []string {
 	return said
 }
 
-// Doubts says what in the statements that are new in a policy can be read, and
+// Doubts reports what in the statements that are new in a policy can be read, and
 // hardly is what is meant: tags, values and workloads that there are none of,
 // days that have passed. Each begins with the statement that it is about.
 func Doubts(before *policy.Policy, after *decide.Compiled) []string {

@@ -33,7 +33,7 @@ const (
 	wideShare = 4
 )
 
-// partOf says how few of those whom a side lets in took part; blank: enough did.
+// partOf reports how few of those whom a side lets in took part; blank: enough did.
 func partOf(size int, seen []decide.Placed, may, did string) string {
 	took := map[int32]bool{}
 	for _, p := range seen {
@@ -48,7 +48,7 @@ func partOf(size int, seen []decide.Placed, may, did string) string {
 	return fmt.Sprintf("Of %d machines that may %s, %d %s in the window.", size, may, len(took), did)
 }
 
-// Evident gives the findings that follow from what was seen of each rule, by its
+// Evident returns the findings that follow from what was seen of each rule, by its
 // index, in the order of the rules.
 func Evident(c *decide.Compiled, seen []Evidence) []Finding {
 	held := make([]int, len(c.Population(c.AsOf))) // workloads of each class, each once

@@ -130,7 +130,7 @@ func pinned(g *policy.Group) bool {
 	return pins
 }
 
-// used gives the groups that something names.
+// used returns the groups that something names.
 func used(p *policy.Policy) map[string]bool {
 	out := map[string]bool{}
 	for _, item := range p.Items {

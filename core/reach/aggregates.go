@@ -59,7 +59,7 @@ func (c *aggregates) len() (n int) {
 	return n
 }
 
-// seen gives all aggregates of the view, whose sides are called by a tag.
+// seen returns all aggregates of the view, whose sides are called by a tag.
 func (v aggregator) seen(by string) *aggregates {
 	return v.cache.aggregates.get(by, func() *aggregates {
 		if v.carry != nil {
@@ -79,7 +79,7 @@ type carry struct {
 	rules   []int32                // the index of each rule from before, or -1
 }
 
-// carryOn gives what can be carried to the view after an edit, if not too much has
+// carryOn returns what can be carried to the view after an edit, if not too much has
 // changed.
 func (v aggregator) carryOn(changed []int32, rules []int32) *carry {
 	if v.Against != nil {
@@ -176,7 +176,7 @@ func (v aggregator) regather(from *aggregates, names *naming) *aggregates {
 // goneRule is in the keys of aggregates that no conversation has any more.
 const goneRule = -2
 
-// keyOf gives the key of a conversation's aggregate.
+// keyOf returns the key of a conversation's aggregate.
 func (v aggregator) keyOf(names *naming, i int) aggregateKey {
 	k := aggregateKey{client: names.of[v.cols.Client[i]], server: names.of[v.cols.Server[i]], point: v.cols.Point[i],
 		rule: v.rules[i], odd: v.odd(i)}
@@ -268,7 +268,7 @@ func (v aggregator) gather(q Query) *aggregates {
 	return out
 }
 
-// odd gives whether a conversation is a leak or a choke: by what the points held, or,
+// odd returns whether a conversation is a leak or a choke: by what the points held, or,
 // before anything was released, by the policy of the view.
 func (v aggregator) odd(i int) Fate {
 	if fates := v.Fates(); fates != nil {

@@ -16,7 +16,7 @@ import (
 	"lucidorchard/core/service"
 )
 
-// rolesOf gives the roles of an estate, application and tier, and the numbers of
+// rolesOf returns the roles of an estate, application and tier, and the numbers of
 // the addresses of each.
 func rolesOf(e *estate.Estate, t *flow.Table) (roles []string, byRole map[string][]uint32) {
 	byRole = map[string][]uint32{}
@@ -71,7 +71,7 @@ func hoursOf(e *estate.Estate, rows int) (*flow.Table, []*flow.Draft) {
 	return t, drafts
 }
 
-// BenchmarkWindow gives how long the first answers over a window take after it
+// BenchmarkWindow returns how long the first answers over a window take after it
 // was read, and the same again: the ledger, the map, and one with a filter.
 // ORCHARD_ROWS adds a size to 10 million conversation-hours.
 func BenchmarkWindow(b *testing.B) {

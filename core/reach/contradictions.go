@@ -13,7 +13,7 @@ import (
 //
 // line is the line of the statement in the view's policy. Other statements have none.
 func (v *View) Contradictions(line int) (out []int) {
-	speaks := v.speaksOf(line)
+	speaks := speaksOf(v, line)
 	if speaks == nil {
 		return nil
 	}
@@ -26,7 +26,7 @@ func (v *View) Contradictions(line int) (out []int) {
 }
 
 // speaksOf returns which conversations a statement is about; nil for one of another kind.
-func (v *View) speaksOf(line int) func(i int) bool {
+func speaksOf(v *View, line int) func(i int) bool {
 	for r, rule := range v.Compiled.Policy.Rules {
 		if rule.Line == line && decide.VerdictOf(rule) == decide.Reject {
 			return func(i int) bool { return v.rules[i] == int32(r) }

@@ -46,7 +46,7 @@ func manyConversations(e *estate.Estate, n int) *flow.Table {
 	return t.With(chunks, nil)
 }
 
-// BenchmarkEdit gives how long the answers take after an edit of the draft, over
+// BenchmarkEdit returns how long the answers take after an edit of the draft, over
 // a window of 12 million rows that are about 10 million conversations:
 // the totals, the ledger anew, a row that is opened, the strip.
 // ORCHARD_ROWS is another number of rows.

@@ -60,7 +60,7 @@ type judged struct {
 // policy of each view; nil: nobody does. It is called before the window is shown.
 func (w *Window) JudgedBy(j *Judge) { w.judge = j }
 
-// Fates gives the fate of each conversation; nil: nobody judges.
+// Fates returns the fate of each conversation; nil: nobody judges.
 func (w *Window) Fates() []Fate {
 	if w.judge == nil {
 		return nil
@@ -69,7 +69,7 @@ func (w *Window) Fates() []Fate {
 	return w.judged.fates
 }
 
-// at gives the period of a time; one without a release before the first.
+// at returns the period of a time; one without a release before the first.
 func (h *Holder) at(t flow.Micros) Period {
 	i := sort.Search(len(h.Periods), func(i int) bool { return h.Periods[i].From > t })
 	if i == 0 {
@@ -146,7 +146,7 @@ type Portion struct {
 	Outcome     flow.Outcome
 	Connections int64 // a part of one that goes on counts as one
 	Ruling      Ruling
-	// Unclear says that a point that guards an end changed between First and Last, so that
+	// Unclear reports that a point that guards an end changed between First and Last, so that
 	// nobody can tell by what these connections are to be judged.
 	Unclear bool
 }
@@ -187,14 +187,14 @@ func (v *View) ruleOf(i int) *policy.Rule {
 	return nil
 }
 
-// portion gives a row of a conversation.
+// portion returns a row of a conversation.
 func (w *Window) portion(k int32) Portion {
 	ch, row := w.Table.Row(int(w.parts[k].row))
 	return Portion{Hour: ch.Hour, First: ch.First[row], Last: ch.Last[row], Outcome: ch.Outcome[row],
 		Connections: max(1, ch.Connections[row])}
 }
 
-// guards gives the points that guard an end of a conversation.
+// guards returns the points that guard an end of a conversation.
 func (w *Window) guards(i int) []*Holder {
 	x := &w.judged
 	return slices.Concat(x.servers[w.ends[w.cols.Server[i]].Workload], x.clients[w.ends[w.cols.Client[i]].Workload])
@@ -254,7 +254,7 @@ func (h *Holder) turns(after, until flow.Micros, f func(flow.Micros)) {
 	}
 }
 
-// Turned gives the last of the times, not after one, from which on a point may judge
+// Turned returns the last of the times, not after one, from which on a point may judge
 // otherwise than before; false: there is none.
 func (h *Holder) Turned(by flow.Micros) (at flow.Micros, ok bool) {
 	i := sort.Search(len(h.Periods), func(i int) bool { return h.Periods[i].From > by })

@@ -63,7 +63,7 @@ func (v *View) members(e *expr.Expr) []bool {
 	})
 }
 
-// chosen gives the conversations that a query's filters select but for those
+// chosen returns the conversations that a query's filters select but for those
 // that its aggregates tell apart; nil: all.
 func (v *View) chosen(q Query) func(i int) bool {
 	var tests []func(i int) bool

@@ -19,7 +19,7 @@ type Label struct {
 	Text string
 	Kind string // group, tags, workload, outside
 	Lack string // a structural tag that the workload lacks
-	// Nobody says that no area fits, where ends are called by areas.
+	// Nobody reports that no area fits, where ends are called by areas.
 	Nobody bool
 }
 
@@ -63,7 +63,7 @@ const (
 	ByOwner = "~owner"
 )
 
-// naming gives what ends are called: by the tag of a key, by their areas, or by
+// naming returns what ends are called: by the tag of a key, by their areas, or by
 // their groups.
 func (v namer) naming(by string) *naming {
 	return v.cache.namings.get(by, func() *naming {
@@ -130,7 +130,7 @@ func (v namer) name() *naming {
 	return out
 }
 
-// narrowest gives the group with the fewest workloads that an endpoint is in.
+// narrowest returns the group with the fewest workloads that an endpoint is in.
 func (v namer) narrowest(p decide.Placed, sizes []int) int32 {
 	groups := v.Compiled.Policy.GroupOrder
 	best := int32(-1)
@@ -194,7 +194,7 @@ func outsidePrefix(a netip.Addr) netip.Prefix {
 	return p
 }
 
-// Labels gives how the two ends of a conversation are called.
+// Labels returns how the two ends of a conversation are called.
 func (v *View) Labels(i int) (client, server Label) {
 	n := namer{v}.naming("")
 	return n.all[n.of[v.cols.Client[i]]], n.all[n.of[v.cols.Server[i]]]

@@ -16,7 +16,7 @@ import (
 // ledger gathers conversations into rows.
 type ledger struct{ *View }
 
-// Query says which rows of the ledger are wanted.
+// Query reports which rows of the ledger are wanted.
 type Query struct {
 	Verdicts [3]bool // none set: all
 	Leaks    bool    // only leaks and chokes
@@ -69,12 +69,12 @@ type other struct {
 // othersKept is how many a row names.
 const othersKept = 8
 
-// Served gives one row for each thing and service, most undecided first.
+// Served returns one row for each thing and service, most undecided first.
 func (v *View) Served(q Query) []Row {
 	return ledger{v}.rows(q, q.Turn)
 }
 
-// Callers gives one row for each caller of the thing and service of the query.
+// Callers returns one row for each caller of the thing and service of the query.
 func (v *View) Callers(q Query) []Row {
 	return ledger{v}.rows(q, !q.Turn)
 }
@@ -274,7 +274,7 @@ func (v ledger) aggregateMatches(q Query, c *aggregate) bool {
 		(q.Point == nil || *q.Point == c.point)
 }
 
-// Select gives the indexes of the conversations of a query, most undecided and
+// Select returns the indexes of the conversations of a query, most undecided and
 // then busiest first.
 func (v *View) Select(q Query) []int {
 	out := v.Chosen(q)
@@ -286,7 +286,7 @@ func (v *View) Select(q Query) []int {
 	return out
 }
 
-// Chosen gives the indexes of the conversations of a query, rising.
+// Chosen returns the indexes of the conversations of a query, rising.
 func (v *View) Chosen(q Query) []int {
 	names := namer{v}.naming(q.By)
 	chosen := v.chosen(q)
@@ -335,7 +335,7 @@ func (v ledger) selects(q Query, i int) bool {
 	return true
 }
 
-// near gives the ends that a query wants on the near side; nil: any.
+// near returns the ends that a query wants on the near side; nil: any.
 func (v ledger) near(q Query) []bool {
 	if q.Group == "" && q.Workload == nil {
 		return nil

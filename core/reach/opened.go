@@ -15,9 +15,9 @@ type Opened struct {
 	Unseen int // those of Pairs without a conversation in the window on such a point
 }
 
-// Opened returns what an update of the policy permits that was not permitted, and how much of
+// OpenedBy returns what an update of the policy permits that was not permitted, and how much of
 // it was never seen in the window of the view, which is of the state before.
-func (v *View) Opened(u *decide.Update) (out Opened) {
+func OpenedBy(v *View, u *decide.Update) (out Opened) {
 	x := opening{update: u, changed: map[[2]int32]bool{}, known: map[[2]*decide.Table]service.Set{}}
 	for _, p := range u.Pairs() {
 		x.changed[[2]int32{p.Client, p.Server}] = len(p.Verdict) > 0
@@ -82,7 +82,11 @@ func (x *opening) points(client, server passage) service.Set {
 	key := [2]*decide.Table{was, is}
 	points, known := x.known[key]
 	if !known {
-		points = permitted(x.update.After, is).Minus(permitted(x.update.Before, was)).Real()
+		// Messages of unknown type are no points, but they are seen.
+		points = permitted(x.update.After, is).Minus(permitted(x.update.Before, was))
+		if len(points.Real()) == 0 {
+			points = nil
+		}
 		x.known[key] = points
 	}
 	return points

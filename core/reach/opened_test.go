@@ -25,7 +25,7 @@ func TestOpenedIsWhatEveryPairSays(t *testing.T) {
 		p, errs := policy.Parse(text)
 		require.Empty(t, errs)
 		v := reach.New(before, all, all[0].Hour, all[len(all)-1].Hour+1)
-		got := v.Opened(before.WithPolicy(p, at))
+		got := reach.OpenedBy(v, before.WithPolicy(p, at))
 
 		was, is := decide.NewWalk(e, before.Policy, at), decide.NewWalk(e, p, at)
 		// Each set of ports that the policies tell apart has one of these in it.
@@ -83,4 +83,6 @@ func TestOpenedIsWhatEveryPairSays(t *testing.T) {
 }
 
 // real reports whether a point can be that of a packet.
-func real(pt service.Point) bool { return len(service.NewSet(service.Range{Lo: pt, Hi: pt}).Real()) > 0 }
+func real(pt service.Point) bool {
+	return len(service.NewSet(service.Range{Lo: pt, Hi: pt}).Real()) > 0
+}

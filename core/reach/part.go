@@ -42,7 +42,7 @@ func (p Part) String() string {
 	return p.Kind + ":" + p.Value
 }
 
-// areas gives the areas of the policy that a part is made of.
+// areas returns the areas of the policy that a part is made of.
 func (p Part) areas(all *policy.Policy) (out []*policy.Area) {
 	for _, item := range all.Items {
 		if a, ok := item.Statement.(*policy.Area); ok && (p.Kind == OfArea && a.Name == p.Value ||
@@ -110,7 +110,7 @@ func (v parter) nameByArea(owner bool) *naming {
 	return out
 }
 
-// Owners gives whose each part is: the owner of the first area that one of its
+// Owners returns whose each part is: the owner of the first area that one of its
 // workloads is in. by is what parts are called by.
 func (v *View) Owners(by string) map[string]string {
 	out := map[string]string{}

@@ -139,7 +139,7 @@ func TestLedgerAddsUp(t *testing.T) {
 	})
 }
 
-// Changes gives just the conversations whose verdict two fresh views differ in.
+// Changes returns just the conversations whose verdict two fresh views differ in.
 func TestChangesAreTheDifference(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		e, all, at := sample.Estate(t), buckets(t), sample.Instant(t)

@@ -122,7 +122,7 @@ func (s *strip) bytes() {
 	}
 }
 
-// begins gives for each pair of the dictionary one more than its first
+// begins returns for each pair of the dictionary one more than its first
 // conversation; 0 is none.
 func (w *Window) begins() []int32 {
 	w.beginsOnce.Do(func() {

@@ -97,7 +97,7 @@ func (p *placing) name(names []string, i int16) string {
 	return names[i]
 }
 
-// values gives a place to each of the most frequent values of a key, and one to
+// values returns a place to each of the most frequent values of a key, and one to
 // all others together. A value that hardly any workload has is among these,
 // unless all are asked for.
 func (v surveyor) values(key string, most int, all bool) []Place {
@@ -135,7 +135,7 @@ func (v surveyor) values(key string, most int, all bool) []Place {
 	return append(out[:own], others)
 }
 
-// placeOf gives the place of a tag's value: as expressions compare them, so that a
+// placeOf returns the place of a tag's value: as expressions compare them, so that a
 // map counts what a group for the value has. One of blanks alone has none.
 func placeOf(value string) string {
 	if strings.TrimSpace(value) == "" {

@@ -166,7 +166,7 @@ func (v *View) eachPair(f func(conversations []int32)) {
 	}
 }
 
-// byPair gives the conversations in the order of clients and servers.
+// byPair returns the conversations in the order of clients and servers.
 func (w *Window) byPair() []int32 {
 	w.byPairOnce.Do(func() {
 		order := make([]int32, w.Len())
@@ -178,7 +178,7 @@ func (w *Window) byPair() []int32 {
 	return w.pairOrder
 }
 
-// byServer gives them in the order of servers and clients.
+// byServer returns them in the order of servers and clients.
 func (w *Window) byServer() []int32 {
 	w.byServerOnce.Do(func() { w.serverOrder = inOrderOf(w.cols.Server, len(w.ends), w.byPair()) })
 	return w.serverOrder
@@ -217,7 +217,7 @@ type Accepted struct {
 	Points         service.Set
 }
 
-// Acceptance says what is accepted, in a query: Key names the list.
+// Acceptance reports what is accepted, in a query: Key names the list.
 type Acceptance struct {
 	Key  string
 	List []Accepted
@@ -264,7 +264,7 @@ func (v *View) Accepted(s *Acceptance) []bool {
 	return v.accepted(Query{Filter: Filter{Acceptance: s}})
 }
 
-// Rightly gives how many rejected conversations each of the list accepts.
+// Rightly returns how many rejected conversations each of the list accepts.
 func (v *View) Rightly(s *Acceptance) []int {
 	out := make([]int, len(s.List))
 	if len(out) == 0 {
@@ -284,7 +284,7 @@ func (v *View) Rightly(s *Acceptance) []int {
 	return out
 }
 
-// Between gives the conversations between two addresses on a service: more than
+// Between returns the conversations between two addresses on a service: more than
 // one where an address changed hands in the window.
 func (v *View) Between(client, server netip.Addr, pt service.Point) (out []int) {
 	pair, ok := v.whole.Dict.Find(client.Unmap(), server.Unmap(), pt)
@@ -297,7 +297,7 @@ func (v *View) Between(client, server netip.Addr, pt service.Point) (out []int) 
 	return out
 }
 
-// Find gives the index of the conversation between two endpoints on a service.
+// Find returns the index of the conversation between two endpoints on a service.
 func (v *View) Find(client, server estate.Endpoint, pt service.Point) (int, bool) {
 	for _, i := range v.Between(client.Addr, server.Addr, pt) {
 		if v.ends[v.cols.Client[i]].Endpoint == client && v.ends[v.cols.Server[i]].Endpoint == server {

@@ -31,7 +31,7 @@ func (u *Use) add(pair *Use) {
 // reach them. What goes on between members counts under both.
 type GroupUse struct{ Reaches, Reached Use }
 
-// GroupUses gives the use of every group, in the order of the policy's GroupOrder.
+// GroupUses returns the use of every group, in the order of the policy's GroupOrder.
 // It must not be changed.
 func (v *View) GroupUses() []GroupUse {
 	return v.cache.uses.get("", func() []GroupUse {
@@ -78,7 +78,7 @@ func (v *View) GroupUses() []GroupUse {
 	})
 }
 
-// RuleUses gives the use of each rule by its index.
+// RuleUses returns the use of each rule by its index.
 func (v *View) RuleUses() []Use {
 	out := make([]Use, len(v.Compiled.Policy.Rules))
 	aggregator{v}.seen("").each(func(_ int32, c *aggregate) {

@@ -23,7 +23,7 @@ import (
 type mover struct{ *View }
 
 // View is the conversations of a window under one policy. It is not changed:
-// With gives another one.
+// With returns another one.
 type View struct {
 	*Window
 	Compiled *decide.Compiled
@@ -63,7 +63,7 @@ type remembered[T any] struct {
 // answersKept is how many answers of one kind a view remembers.
 const answersKept = 12
 
-// get gives the answer to a question, found if need be.
+// get returns the answer to a question, found if need be.
 func (r *remembered[T]) get(question string, find func() T) T {
 	r.mu.Lock()
 	answer, known := r.answers[question]
@@ -88,7 +88,7 @@ func (r *remembered[T]) get(question string, find func() T) T {
 	return answer
 }
 
-// all gives what is remembered, by question.
+// all returns what is remembered, by question.
 func (r *remembered[T]) all() map[string]T {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -136,7 +136,7 @@ func (v *View) ready() *View {
 	return v
 }
 
-// With gives the view after an update: only conversations that it can change
+// With returns the view after an update: only conversations that it can change
 // are decided anew.
 func (v *View) With(u *decide.Update) *View {
 	if u.Nothing() {
@@ -264,7 +264,7 @@ func (v mover) moved(next *View, u *decide.Update) []bool {
 	return out
 }
 
-// Compared gives the view with another one, of the same window, as what it is
+// Compared returns the view with another one, of the same window, as what it is
 // compared with.
 func (v *View) Compared(against *View) *View {
 	out := (&View{Window: v.Window, Compiled: v.Compiled, Against: against, places: v.places, rules: v.rules}).ready()
@@ -302,7 +302,7 @@ type Conversation struct {
 	Verdict        decide.Verdict
 }
 
-// At gives a conversation.
+// At returns a conversation.
 func (v *View) At(i int) Conversation {
 	c := Conversation{
 		Client: v.places[v.cols.Client[i]], Server: v.places[v.cols.Server[i]], Point: v.cols.Point[i],
@@ -316,16 +316,16 @@ func (v *View) At(i int) Conversation {
 	return c
 }
 
-// Client gives the client of a conversation.
+// Client returns the client of a conversation.
 func (v *View) Client(i int) decide.Placed { return v.places[v.cols.Client[i]] }
 
-// Server gives the server of a conversation.
+// Server returns the server of a conversation.
 func (v *View) Server(i int) decide.Placed { return v.places[v.cols.Server[i]] }
 
-// Point gives the service of a conversation.
+// Point returns the service of a conversation.
 func (v *View) Point(i int) service.Point { return v.cols.Point[i] }
 
-// Verdict gives the verdict of a conversation.
+// Verdict returns the verdict of a conversation.
 func (v *View) Verdict(i int) decide.Verdict { return v.verdict[v.rules[i]+1] }
 
 // WouldLeak reports whether the policy rejects what the network carried.
@@ -375,7 +375,7 @@ type Change struct {
 	AfterRule     *policy.Rule // that decides then; nil if none does
 }
 
-// Changes gives the conversations whose verdict differs in another view of the
+// Changes returns the conversations whose verdict differs in another view of the
 // same window.
 func (v *View) Changes(after *View) []Change {
 	var out []Change

@@ -284,7 +284,7 @@ func newResolver(e *estate.Estate, dict *flow.Dictionary, w *Window) *resolver {
 	return r
 }
 
-// held gives who held an address at a time.
+// held returns who held an address at a time.
 func (r *resolver) held(addr uint32, at flow.Micros) held {
 	if h := r.last[addr]; at >= h.from && at < h.until {
 		return h
@@ -327,13 +327,13 @@ func (r *resolver) held(addr uint32, at flow.Micros) held {
 	return h
 }
 
-// Len gives how many conversations there are.
+// Len returns how many conversations there are.
 func (w *Window) Len() int { return len(w.cols.Client) }
 
-// Pair gives the number that the pair of a conversation has in the table's dictionary.
+// Pair returns the number that the pair of a conversation has in the table's dictionary.
 func (w *Window) Pair(i int) uint32 { return w.pair[i] }
 
-// RowsOf gives the rows of Table that a conversation was gathered from.
+// RowsOf returns the rows of Table that a conversation was gathered from.
 func (w *Window) RowsOf(i int) []int32 {
 	out := make([]int32, 0, w.cols.Starts[i+1]-w.cols.Starts[i])
 	for _, r := range w.parts[w.cols.Starts[i]:w.cols.Starts[i+1]] {

@@ -45,7 +45,7 @@ type Counts struct {
 	Uncovered int `json:"uncovered"`
 }
 
-// CountsOf gives the numbers their names.
+// CountsOf returns the numbers their names.
 func CountsOf(c decide.Counts) Counts {
 	return Counts{c[decide.Permit], c[decide.Reject], c[decide.Uncovered]}
 }
@@ -162,7 +162,7 @@ func sentence(a *policy.Assert) string {
 	return strings.TrimPrefix(b.String(), "assert ")
 }
 
-// Statements gives the lines that one text has and the other has not.
+// Statements returns the lines that one text has and the other has not.
 func Statements(before, after string) []Statement {
 	out := []Statement{}
 	a, b := policy.Lines(before), policy.Lines(after)

@@ -100,7 +100,7 @@ type Command struct {
 	Release int // 0 for ToOff
 }
 
-// NotObserved says that a release was to be enforced that the point does not observe.
+// NotObserved reports that a release was to be enforced that the point does not observe.
 type NotObserved struct{ Release int }
 
 func (e *NotObserved) Error() string {

@@ -51,11 +51,11 @@ var Families = []Family{
 type Grown struct {
 	Workloads []estate.Workload
 	Needs     int // rules that a person would write
-	Weeks     [2][]Told
+	Weeks     [2][]Labelled
 }
 
-// Told is a flow with what it is: needed, an attack, or a mistake.
-type Told struct {
+// Labelled is a flow with what it is: needed, an attack, or a mistake.
+type Labelled struct {
 	flow.Record
 	Needed bool
 	Kind   string // of an attack, or mistake

@@ -101,7 +101,7 @@ func (g *grower) talk(week int, n grownNeed) {
 
 func (g *grower) flow(week, day int, from, to *grownMachine, p service.Point, n int64, needed bool, kind string) {
 	at := estate.Instant{Sec: 1_795_392_000 + int64(week*7+day)*86400 + g.r.Int64N(86400)}
-	g.out.Weeks[week] = append(g.out.Weeks[week], Told{flow.Record{Start: at, End: at, Client: from.addr,
+	g.out.Weeks[week] = append(g.out.Weeks[week], Labelled{flow.Record{Start: at, End: at, Client: from.addr,
 		Server: to.addr,
 		Point:  p, Connections: n, Packets: 4 * n, Bytes: n * (300 + g.r.Int64N(4000)), Outcome: flow.Carried}, needed,
 		kind})

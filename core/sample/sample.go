@@ -241,7 +241,7 @@ func Policy(t *rapid.T) string {
 }
 
 // EditEstate draws an edit of an estate: a tag, a name, a lease, or a whole
-// workload. It gives the estate after it and the workloads that it touched.
+// workload. It returns the estate after it and the workloads that it touched.
 func EditEstate(t *rapid.T, e *estate.Estate) (*estate.Estate, []int32) {
 	var ids []string
 	for _, w := range e.All() {

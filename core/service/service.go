@@ -33,7 +33,7 @@ const protoShift = 17
 // All holds every point of every protocol.
 var All = Set{{0, 256<<protoShift - 1}}
 
-// PointOf gives the point of a protocol and a port (or ICMP type × 256 + code,
+// PointOf returns the point of a protocol and a port (or ICMP type × 256 + code,
 // or UnknownType). The port of a protocol without ports is dropped.
 func PointOf(proto uint8, port uint32) Point {
 	if !HasPorts(proto) {
@@ -42,10 +42,10 @@ func PointOf(proto uint8, port uint32) Point {
 	return Point(proto)<<protoShift | Point(port)
 }
 
-// Proto gives the protocol's number.
+// Proto returns the protocol's number.
 func (p Point) Proto() uint8 { return uint8(p >> protoShift) }
 
-// Port gives the port part.
+// Port returns the port part.
 func (p Point) Port() uint32 { return uint32(p) & (1<<protoShift - 1) }
 
 // HasPorts reports whether the protocol is divided into ports or types.
@@ -56,7 +56,7 @@ func HasPorts(proto uint8) bool {
 // IsICMP reports whether the protocol has types and codes for ports.
 func IsICMP(proto uint8) bool { return proto == ICMP || proto == ICMP6 }
 
-// ProtoName gives the name of a protocol, or "proto/N".
+// ProtoName returns the name of a protocol, or "proto/N".
 func ProtoName(proto uint8) string {
 	switch proto {
 	case TCP:
@@ -73,7 +73,7 @@ func ProtoName(proto uint8) string {
 	return "proto/" + strconv.Itoa(int(proto))
 }
 
-// ProtoNumber gives the number of one of the five named protocols.
+// ProtoNumber returns the number of one of the five named protocols.
 func ProtoNumber(name string) (uint8, bool) {
 	switch name {
 	case "tcp":
@@ -90,7 +90,7 @@ func ProtoNumber(name string) (uint8, bool) {
 	return 0, false
 }
 
-// String gives the spec that names the one point: tcp/443, icmp/8.0, proto/47.
+// String returns the spec that names the one point: tcp/443, icmp/8.0, proto/47.
 func (p Point) String() string {
 	proto, port := p.Proto(), p.Port()
 	switch {
@@ -107,7 +107,7 @@ func (p Point) String() string {
 // Range is the closed interval [Lo, Hi] of points.
 type Range struct{ Lo, Hi Point }
 
-// Whole gives all points of a protocol, ICMP messages of unknown type included.
+// Whole returns all points of a protocol, ICMP messages of unknown type included.
 func Whole(proto uint8) Range {
 	switch {
 	case IsICMP(proto):
@@ -118,7 +118,7 @@ func Whole(proto uint8) Range {
 	return Range{PointOf(proto, 0), PointOf(proto, 0)}
 }
 
-// String gives the spec that names the range, which must lie in one protocol.
+// String returns the spec that names the range, which must lie in one protocol.
 func (r Range) String() string {
 	proto := r.Lo.Proto()
 	lo, hi := r.Lo.Port(), r.Hi.Port()
@@ -175,10 +175,10 @@ func (s Set) Contains(p Point) bool {
 	return i < len(s) && s[i].Lo <= p
 }
 
-// Union gives the points in either set.
+// Union returns the points in either set.
 func (s Set) Union(t Set) Set { return NewSet(append(slices.Clone(s), t...)...) }
 
-// Intersect gives the points in both sets.
+// Intersect returns the points in both sets.
 func (s Set) Intersect(t Set) Set {
 	var out Set
 	for i, j := 0, 0; i < len(s) && j < len(t); {
@@ -195,7 +195,7 @@ func (s Set) Intersect(t Set) Set {
 	return out
 }
 
-// Minus gives the points of s that are not in t.
+// Minus returns the points of s that are not in t.
 func (s Set) Minus(t Set) Set {
 	var out Set
 	j := 0

@@ -44,7 +44,7 @@ type option struct {
 // most is how many ends a rule names one by one.
 const most = 40
 
-// Rules gives rules that would give conversations of a view a verdict, permit or
+// Rules returns rules that would give conversations of a view a verdict, permit or
 // reject, the narrowest first. Those that come out alike are given once.
 func Rules(v *reach.View, conversations []int, action policy.Action, reason string) []option {
 	if len(conversations) == 0 {
@@ -246,7 +246,7 @@ func joined(names []string) string {
 	return strings.Join(names, ", ")
 }
 
-// describe says which workloads are called by the same tags as one.
+// describe reports which workloads are called by the same tags as one.
 func (s *scene) describe(l reach.Label, p decide.Placed) (name, body string) {
 	w := s.v.Compiled.Estate.Workload(p.Workload)
 	var tests []string
@@ -261,7 +261,7 @@ func (s *scene) describe(l reach.Label, p decide.Placed) (name, body string) {
 	return l.Text, strings.Join(tests, " and ")
 }
 
-// group gives a group for workloads that are called by their tags: its name, and
+// group returns a group for workloads that are called by their tags: its name, and
 // the statement that makes it, blank if there is such a group.
 func (s *scene) group(l reach.Label, p decide.Placed) (name, line string) {
 	name, body := s.describe(l, p)
@@ -293,7 +293,7 @@ func (s *scene) wider() *option {
 	return &option{Width: Wider, Words: "anything to all of " + words, Lines: append(made, s.rule("any", right, ""))}
 }
 
-// around gives the smallest group that holds all ends of a side, and more than
+// around returns the smallest group that holds all ends of a side, and more than
 // the groups that they are called by.
 func (s *scene) around(x side) string {
 	c := s.v.Compiled
@@ -347,7 +347,7 @@ func (s *scene) place(conversations []int) (before int, instead *policy.Rule) {
 	return before, instead
 }
 
-// Apply gives the text of a policy with an option's lines in their places.
+// Apply returns the text of a policy with an option's lines in their places.
 func Apply(text string, lines []string, before int) (string, *policy.EditError) {
 	if before == 0 {
 		p, errs := policy.Parse(policy.InsertAllowances(text, lines))

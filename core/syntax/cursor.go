@@ -27,10 +27,10 @@ func NewCursor(l Line) *Cursor {
 	return c
 }
 
-// Peek gives the next token without moving on.
+// Peek returns the next token without moving on.
 func (c *Cursor) Peek() Token { return c.peekAt(0) }
 
-// peekAt gives the n-th token from here, 0 being the next.
+// peekAt returns the n-th token from here, 0 being the next.
 func (c *Cursor) peekAt(n int) Token {
 	if c.next+n < len(c.tokens) {
 		return c.tokens[c.next+n]
@@ -38,7 +38,7 @@ func (c *Cursor) peekAt(n int) Token {
 	return c.end
 }
 
-// Next gives the next token and moves on.
+// Next returns the next token and moves on.
 func (c *Cursor) Next() Token {
 	t := c.Peek()
 	if c.next < len(c.tokens) {
@@ -114,5 +114,5 @@ func (c *Cursor) Finish(expected string) *Error {
 // Note keeps an error after which reading goes on.
 func (c *Cursor) Note(e *Error) { c.noted = append(c.noted, e) }
 
-// Noted gives the errors kept so far.
+// Noted returns the errors kept so far.
 func (c *Cursor) Noted() []*Error { return c.noted }

@@ -30,7 +30,7 @@ type Token struct {
 	Kind Kind
 	Text string
 	Pos
-	// Glued says that nothing stands between this token and the one before.
+	// Glued reports that nothing stands between this token and the one before.
 	Glued bool
 }
 
@@ -39,7 +39,7 @@ func (t Token) Is(text string) bool {
 	return (t.Kind == Word || t.Kind == punct) && t.Text == text
 }
 
-// String says what was found, for an error.
+// String reports what was found, for an error.
 func (t Token) String() string {
 	switch t.Kind {
 	case End:

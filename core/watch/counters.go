@@ -37,7 +37,7 @@ func floorDiv(a, b int64) int64 {
 	return a / b
 }
 
-// Bins gives what became of the connections of each bin of a span.
+// Bins returns what became of the connections of each bin of a span.
 func Bins(v *reach.View, s Span) []Hour {
 	out := make([]Hour, s.Bins)
 	for i := range v.Len() {
@@ -63,7 +63,7 @@ type counter struct {
 	Dropped []int64
 }
 
-// Counters gives those of a span by pair of who and what, or by rule: those of which most
+// Counters returns those of a span by pair of who and what, or by rule: those of which most
 // was dropped or leaked first, then the busiest.
 func Counters(v *reach.View, s Span, byRule bool) []counter {
 	type key struct {

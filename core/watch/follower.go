@@ -39,7 +39,7 @@ func NewFollower(view func(*flow.Table) *reach.View, watched Watched) *Follower 
 	return &Follower{view: view, watched: watched, asked: map[string]*selected{}}
 }
 
-// Gather gathers what a table holds, and gives the view that the conversations of the matters are
+// Gather gathers what a table holds, and returns the view that the conversations of the matters are
 // of: of those pairs alone that have some.
 func (f *Follower) Gather(t *flow.Table) (Gathered, *reach.View) {
 	maps.DeleteFunc(f.asked, func(_ string, s *selected) bool { return s.of != f.table }) // nobody asks any more
@@ -125,7 +125,7 @@ func (f *Follower) told() (Gathered, *reach.View) {
 	return g, v
 }
 
-// Chosen gives what choose selects of the table that was gathered last, and the view that it is of.
+// Chosen returns what choose selects of the table that was gathered last, and the view that it is of.
 // choose goes by what a conversation is alone, and is the same every time under a name.
 func (f *Follower) Chosen(name string, choose func(*reach.View) []int) (*reach.View, []int) {
 	s := f.asked[name]
@@ -151,7 +151,7 @@ func pairsOf[N int | int32](v *reach.View, conversations []N) []uint32 {
 	return out
 }
 
-// numbered gives the numbers that places stand for, rising.
+// numbered returns the numbers that places stand for, rising.
 func numbered(numbers, places []uint32) []uint32 {
 	out := make([]uint32, len(places))
 	for i, p := range places {
@@ -165,7 +165,7 @@ func rising(numbers []uint32) []uint32 {
 	return slices.Compact(numbers)
 }
 
-// replaced gives a rising list without some, and with others.
+// replaced returns a rising list without some, and with others.
 func replaced(list, without, with []uint32) []uint32 {
 	out := make([]uint32, 0, len(list)+len(with))
 	for _, n := range list {

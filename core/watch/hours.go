@@ -53,7 +53,7 @@ func (h *Hour) Count(p *reach.Portion) {
 	}
 }
 
-// of gives what the connections of a portion count as; nil: it is not known what became of
+// of returns what the connections of a portion count as; nil: it is not known what became of
 // them.
 func (h *Hour) of(p *reach.Portion) *int64 {
 	r, outcome := &p.Ruling, p.Outcome

@@ -44,7 +44,7 @@ type Matter struct {
 	Service  service.Point
 	Services int
 	Scan     bool // one client that tries many servers or services
-	// Flood says that so many were the matter at one point, or where none was, that they
+	// Flood reports that so many were the matter at one point, or where none was, that they
 	// are one; At is the point.
 	Flood bool
 	At    string
@@ -102,7 +102,7 @@ type Caller struct {
 	Service   service.Point
 }
 
-// Watched says which groups are watched for newcomers, and who reached their members
+// Watched reports which groups are watched for newcomers, and who reached their members
 // before the view.
 type Watched struct {
 	Groups []string
@@ -202,7 +202,7 @@ func (g *gathering) take(kind Kind, i int32, r reach.Ruling) {
 	g.rulings[i] = r
 }
 
-// watches tells whether an endpoint is in one of some groups.
+// watches reports whether an endpoint is in one of some groups.
 func (g *gathering) watches(groups []string) func(decide.Placed) bool {
 	c := g.v.Compiled
 	groups = slices.DeleteFunc(slices.Clone(groups), func(name string) bool { return c.Policy.Groups[name] == nil })
@@ -384,7 +384,7 @@ func (g *gathering) add(m *Matter, n *counting, i int32) {
 	}
 }
 
-// heading says what a conversation is gathered under, before many become one.
+// heading reports what a conversation is gathered under, before many become one.
 func (g *gathering) heading(kind Kind, i int32) heading {
 	c := g.caller(i)
 	client := g.v.Client(int(i))
@@ -401,7 +401,7 @@ func (g *gathering) heading(kind Kind, i int32) heading {
 	return h
 }
 
-// kept gives the two groups that a separation, by which a conversation is rejected, keeps
+// kept returns the two groups that a separation, by which a conversation is rejected, keeps
 // apart.
 func (g *gathering) kept(i int32) (client, server Side, ok bool) {
 	r := g.rulings[i].Rule
@@ -421,7 +421,7 @@ func (g *gathering) kept(i int32) (client, server Side, ok bool) {
 	return client, server, one && other && client != server
 }
 
-// scanners gives the clients that try many servers, or many services.
+// scanners returns the clients that try many servers, or many services.
 func (g *gathering) scanners(conversations []int32) map[estate.Endpoint]bool {
 	type target struct {
 		server estate.Endpoint

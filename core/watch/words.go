@@ -17,7 +17,7 @@ type Piece struct {
 	Strong bool   `json:"strong,omitempty" doc:"It names who, or what"`
 }
 
-// Plain gives a sentence without its marks.
+// Plain returns a sentence without its marks.
 func Plain(pieces []Piece) string {
 	out := ""
 	for _, p := range pieces {

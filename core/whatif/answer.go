@@ -34,7 +34,7 @@ type Part struct {
 	Whole            bool // every point of every pair of the part
 }
 
-// One gives the verdict that all pairs and points get, if they get one.
+// One returns the verdict that all pairs and points get, if they get one.
 func (a *Answer) One() (decide.Verdict, bool) {
 	for v, n := range a.Of {
 		if n > 0 && n == a.Pairs {
@@ -70,9 +70,9 @@ func (c *Census) AnswerAll(qs []Question) []*Answer {
 	return out
 }
 
-// EachAnswer answers questions on all processors, and gives f each by the number of its
+// EachAnswer answers questions on all processors, and returns f each by the number of its
 // question, in any order and several at once. It keeps none: answers are as large as what
-// is asked about. It ends early with the context, and gives its error then.
+// is asked about. It ends early with the context, and returns its error then.
 func (c *Census) EachAnswer(ctx context.Context, qs []Question, f func(i int, a *Answer)) error {
 	decide.Parallel(runtime.GOMAXPROCS(0), len(qs), func(_, i int) {
 		if ctx.Err() == nil {
@@ -226,7 +226,7 @@ func together(clients, servers []End) map[[2]int32]int {
 	return out
 }
 
-// apart gives a client and a server that are not one workload.
+// apart returns a client and a server that are not one workload.
 func apart(as, bs []End) (End, End) {
 	for _, a := range as {
 		for _, b := range bs {

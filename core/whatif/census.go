@@ -77,10 +77,10 @@ func Count(c *decide.Compiled) *Census {
 	return out
 }
 
-// Compiled gives what the census was taken of.
+// Compiled returns what the census was taken of.
 func (c *Census) Compiled() *decide.Compiled { return c.compiled }
 
-// Lacks gives the keys that a workload lacks and that groups wait for which
+// Lacks returns the keys that a workload lacks and that groups wait for which
 // cannot tell whether it is a member, in the order of the policy.
 func (c *Census) Lacks(e End) []string {
 	if e.Workload == estate.Outside {

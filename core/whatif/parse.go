@@ -100,7 +100,7 @@ type reader struct {
 	sides map[string]*Side // of one item, by its text
 }
 
-// alone gives the side that an item is by itself: the same for all that name it.
+// alone returns the side that an item is by itself: the same for all that name it.
 func (c *reader) alone(i item) *Side {
 	s := c.sides[i.text]
 	if s == nil {
@@ -111,7 +111,7 @@ func (c *reader) alone(i item) *Side {
 	return s
 }
 
-// once gives an item that was read before, or reads it.
+// once returns an item that was read before, or reads it.
 func (c *reader) once(text string, read func() item) item {
 	i, ok := c.known[text]
 	if !ok {
@@ -326,7 +326,7 @@ func (c *reader) expression(cur *syntax.Cursor) (item, *syntax.Error) {
 // some seconds.
 const mostAsked = 150_000_000
 
-// agreeing gives the ends that an expression says yes of, and those of which it cannot tell.
+// agreeing returns the ends that an expression says yes of, and those of which it cannot tell.
 func (c *Census) agreeing(e *expr.Expr) item {
 	truth := func(p decide.Placed) expr.Truth {
 		return e.Eval(decide.Subject(c.compiled.Estate, p.Endpoint),
@@ -357,7 +357,7 @@ func (c *Census) workload(text string, i int32, t syntax.Token) (item, *syntax.E
 	return out, nil
 }
 
-// group gives what is in a group, and what may be.
+// group returns what is in a group, and what may be.
 func (c *Census) group(name string) item {
 	out := item{text: policy.Operand{Name: name}.String(),
 		holds: func(p decide.Placed) bool { return c.compiled.Group(name, p) == expr.Yes }}
@@ -377,7 +377,7 @@ func (c *Census) group(name string) item {
 	return out
 }
 
-// prefix gives the held addresses in a prefix, and the parts of the outside in
+// prefix returns the held addresses in a prefix, and the parts of the outside in
 // it that the policy can tell apart.
 func (c *Census) prefix(p netip.Prefix) item {
 	out := item{text: expr.PrefixText(p), holds: func(x decide.Placed) bool { return p.Contains(x.Addr) }}
@@ -402,7 +402,7 @@ func (c *Census) prefix(p netip.Prefix) item {
 	return out
 }
 
-// restOf gives the first address of a prefix that nobody holds, and that is in no
+// restOf returns the first address of a prefix that nobody holds, and that is in no
 // prefix of the policy that lies in this one.
 func (c *Census) restOf(p netip.Prefix) (netip.Addr, bool) {
 	for a := p.Addr(); a.IsValid() && p.Contains(a); a = a.Next() {
@@ -426,7 +426,7 @@ func lastOf(p netip.Prefix) netip.Addr {
 	return a
 }
 
-// Rename gives a question, as it is kept, with a group under another name, and
+// Rename returns a question, as it is kept, with a group under another name, and
 // whether it names it. What is said of the group stays what it was.
 func Rename(question, from, to string) (string, bool) {
 	lines := syntax.Lines(question)

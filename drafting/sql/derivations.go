@@ -66,7 +66,7 @@ func (s *Store) AddDerivation(ctx context.Context, d drafting.Derivation, propos
 	return id, err
 }
 
-// SetAside gives what the newest derivation set aside for a reason; for any, if
+// SetAside returns what the newest derivation set aside for a reason; for any, if
 // it is "all".
 func (s *Store) SetAside(ctx context.Context, reason string) ([]drafting.AsideTalk, error) {
 	rows, err := s.SQL.QueryContext(ctx, `SELECT reason, host(client), host(server), point FROM set_aside
@@ -113,7 +113,7 @@ func (s *Store) ReadDerivation(ctx context.Context, id int64) (drafting.Derivati
 	return d, out, err
 }
 
-// Proposals gives proposals by their ids, in the order of ids; those that are not
+// Proposals returns proposals by their ids, in the order of ids; those that are not
 // there are left out.
 func (s *Store) Proposals(ctx context.Context, ids []int64) ([]drafting.KeptProposal, error) {
 	out := []drafting.KeptProposal{}

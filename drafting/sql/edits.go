@@ -49,7 +49,7 @@ func (s *Store) AddRevision(ctx context.Context, r model.Revision) error {
 	return s.Apply(ctx, drafting.Edit{Words: r.Words, Author: r.Author, Revision: &r})
 }
 
-// Refusals gives all refusals, newest first.
+// Refusals returns all refusals, newest first.
 func (s *Store) Refusals(ctx context.Context) ([]drafting.Refusal, error) {
 	out := []drafting.Refusal{}
 	err := s.SQL.SelectContext(ctx, &out, refusalColumns+` ORDER BY at DESC`)

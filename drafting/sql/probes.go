@@ -11,7 +11,7 @@ import (
 	"lucidorchard/model"
 )
 
-// Probes gives all probes, in the order in which they were kept.
+// Probes returns all probes, in the order in which they were kept.
 func (s *Store) Probes(ctx context.Context) ([]model.Probe, error) {
 	out := []model.Probe{}
 	err := s.SQL.SelectContext(ctx, &out,
@@ -21,7 +21,7 @@ func (s *Store) Probes(ctx context.Context) ([]model.Probe, error) {
 
 const bumpProbes = `UPDATE versions SET n = n + 1 WHERE name = 'probes'`
 
-// probesNow gives what stands where edits are about to set something.
+// probesNow returns what stands where edits are about to set something.
 func probesNow(ctx context.Context, tx *sqlx.Tx, edits []drafting.ProbeEdit) ([]drafting.ProbeEdit, error) {
 	questions := make([]string, len(edits))
 	for i, e := range edits {

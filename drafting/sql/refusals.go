@@ -49,7 +49,7 @@ func copyRevision(ctx context.Context, tx *sqlx.Tx, no int, author, words string
 const refusalColumns = `SELECT rule, reason, author, at, coalesce(conversations, 0) AS conversations, coalesce(callers,
 	0) AS callers, coalesce(instead, '') AS instead FROM refusals`
 
-// refusalsNow gives what stands where edits are about to set something.
+// refusalsNow returns what stands where edits are about to set something.
 func refusalsNow(ctx context.Context, tx *sqlx.Tx, edits []drafting.RefusalEdit) ([]drafting.RefusalEdit, error) {
 	rules := make([]string, len(edits))
 	for i, e := range edits {

@@ -12,7 +12,7 @@ import (
 	"lucidorchard/model"
 )
 
-// Head gives the newest revision; one without text if there is none yet.
+// Head returns the newest revision; one without text if there is none yet.
 func (s *Store) Head(ctx context.Context) (model.Revision, error) {
 	var r model.Revision
 	err := s.SQL.GetContext(ctx, &r, `SELECT * FROM revisions ORDER BY no DESC LIMIT 1`)
@@ -22,7 +22,7 @@ func (s *Store) Head(ctx context.Context) (model.Revision, error) {
 	return r, err
 }
 
-// Revision gives one revision.
+// Revision returns one revision.
 func (s *Store) Revision(ctx context.Context, no int) (model.Revision, error) {
 	var r model.Revision
 	if no == 0 {
@@ -32,7 +32,7 @@ func (s *Store) Revision(ctx context.Context, no int) (model.Revision, error) {
 	return r, err
 }
 
-// Revisions gives a part of the revisions, the newest first, without their texts,
+// Revisions returns a part of the revisions, the newest first, without their texts,
 // and how many there are.
 func (s *Store) Revisions(ctx context.Context, offset, limit int) (out []model.Revision, total int, err error) {
 	out = []model.Revision{}
@@ -44,7 +44,7 @@ func (s *Store) Revisions(ctx context.Context, offset, limit int) (out []model.R
 	return out, total, err
 }
 
-// RevisionsSince gives the revisions since an instant, and the one before, with
+// RevisionsSince returns the revisions since an instant, and the one before, with
 // their texts, oldest first.
 func (s *Store) RevisionsSince(ctx context.Context, from time.Time) ([]model.Revision, error) {
 	out := []model.Revision{}

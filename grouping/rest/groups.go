@@ -91,7 +91,7 @@ type GroupPreview struct {
 	Shares       []sharedGroup              `json:"shares" doc:"Groups that share members"`
 }
 
-// memberCounts is how many workloads an expression holds for, cannot tell of,
+// memberCounts is how many workloads an expression holds for, leaves undecided,
 // and does not hold for.
 type memberCounts struct {
 	In        int `json:"in"`
@@ -351,7 +351,7 @@ type MemberPage struct {
 	Members []member `json:"members"`
 }
 
-// membersOf gives those of whom the draft's group says one thing, by name.
+// membersOf returns those of whom the draft's group says one thing, by name.
 func membersOf(snap *model.Model, in MembersAsked) ([]int32, *decide.Walk, error) {
 	if snap.Policy.Groups[in.Name] == nil {
 		return nil, nil, huma.Error404NotFound("there is no group " + in.Name)

@@ -36,7 +36,7 @@ func (s *Groups) groupHistory(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	said, err := s.SaidSince(ctx, from.Start().Time())
+	said, err := s.ValuesSince(ctx, from.Start().Time())
 	if err != nil {
 		return nil, err
 	}

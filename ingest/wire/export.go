@@ -29,7 +29,7 @@ func elements(v6 bool) []element {
 		{1, 8}, {89, 1}, {61, 1}}
 }
 
-// Templates gives the message that describes the records of the others; it is
+// Templates returns the message that describes the records of the others; it is
 // sent first, and again every few minutes.
 func (e *Exporter) Templates(now flow.Micros) []byte {
 	var set []byte
@@ -48,7 +48,7 @@ func (e *Exporter) Templates(now flow.Micros) []byte {
 // RecordsPerMessage is how many fit a datagram that no network cuts.
 const RecordsPerMessage = 16
 
-// Message gives a message with the observations, at most RecordsPerMessage of
+// Message returns a message with the observations, at most RecordsPerMessage of
 // them for a datagram.
 func (e *Exporter) Message(now flow.Micros, all []flow.Observation) []byte {
 	var sets []byte

@@ -57,7 +57,7 @@ func (v value) millis() flow.Micros { return flow.Micros(min(v.n, 1<<43)) * 1000
 // micros is a span of up to 2^32 microseconds.
 func (v value) micros() flow.Micros { return flow.Micros(min(v.n, math.MaxUint32)) }
 
-// of gives the observation of a field's way.
+// of returns the observation of a field's way.
 func (r *reading) of(v value) *flow.Observation {
 	if v.way == 1 {
 		return r.back
@@ -307,7 +307,7 @@ func (m *message) messageType(r *reading) {
 	}
 }
 
-// complete says what several fields come to together.
+// complete reports what several fields come to together.
 func (r *reading) complete() {
 	o := r.there
 	for way, t := range [2]*flow.Observation{o, r.back} {
@@ -367,7 +367,7 @@ func times(n, by int64) int64 {
 	return n * by
 }
 
-// answer gives the type and code with which a message is answered.
+// answer returns the type and code with which a message is answered.
 func answer(proto uint8, typeCode uint16) uint16 {
 	switch t := typeCode >> 8; {
 	case proto == service.ICMP && t == 8:

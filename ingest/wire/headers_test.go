@@ -40,7 +40,7 @@ func syn() *layers.TCP {
 		OptionLength: 10, OptionData: make([]byte, 8)}}}
 }
 
-// told says what is read of a packet: each level, from the outside in.
+// told reports what is read of a packet: each level, from the outside in.
 func told(h *wire.Headers, link layers.LinkType, data []byte) (out []string) {
 	h.Each(link, data, len(data), func(o *flow.Observation, in string) {
 		out = append(out, fmt.Sprintf("%s%s:%d → %s:%d proto %d flags %d/%v",

@@ -35,7 +35,7 @@ const (
 	firmly = 4
 )
 
-// learnt gives the habit, as far as it has shown itself.
+// learnt returns the habit, as far as it has shown itself.
 func (h *habit) learnt() Habit {
 	switch {
 	case h.destination > firmly*h.source:
@@ -97,7 +97,7 @@ func (m *message) typed(o *flow.Observation) {
 // SawICMP reports whether it sent messages for whose type its records have no field.
 func (s *Stream) SawICMP() bool { return s.icmp != habit{} }
 
-// ICMP gives where the exporter writes types, as it has shown.
+// ICMP returns where the exporter writes types, as it has shown.
 func (s *Stream) ICMP() Habit {
 	if h := s.icmp.learnt(); h != Unlearnt {
 		return h

@@ -83,7 +83,7 @@ const (
 	wholeSecond = flow.Micros(1e6)
 )
 
-// started gives when an exporter started: by what its headers say, each a little other, as
+// started returns when an exporter started: by what its headers say, each a little other, as
 // their clock is cut to the second, or read a little later than their time since the start.
 // As long as they differ by no more it is what it was: so times of different messages are
 // in the order in which they were, and who was heard first is not who was told of in which
@@ -170,7 +170,7 @@ func (m *message) ipfix(b []byte) error {
 	return m.fault(err)
 }
 
-// countUntemplated gives the templates, so that those that are not there are
+// countUntemplated returns the templates, so that those that are not there are
 // counted.
 func (m *message) countUntemplated() netflow.NetFlowTemplateSystem {
 	return &countingTemplates{&m.templates, m.Stream}

@@ -107,7 +107,7 @@ func (s *Stream) remember(hash uint64, records int64) {
 
 var hashed = maphash.MakeSeed()
 
-// Unit gives what the sequence numbers of a protocol count.
+// Unit returns what the sequence numbers of a protocol count.
 func (p Protocol) Unit() string {
 	if p == NetFlow5 || p == NetFlow7 || p == IPFIX {
 		return "records"
@@ -146,18 +146,18 @@ func (f *Fault) Unwrap() error { return f.Err }
 // Decoder reads the packets of one exporter, in the order in which they come.
 // What it keeps is bounded. It is not safe for concurrent use.
 type Decoder struct {
-	// Number gives a stream the number that its observations carry; nil numbers
+	// Number returns a stream the number that its observations carry; nil numbers
 	// them from 0. An observation's observer is twice the number, plus 1 if it was
 	// seen on the way out.
 	Number func(Protocol, uint32) int32
-	// Begin gives the sequence number that a new stream should begin with, if one
+	// Begin returns the sequence number that a new stream should begin with, if one
 	// is known from before the program ended, so that what was missed meanwhile is
 	// counted. Nil: none is.
 	Begin func(Protocol, uint32) (expected uint32, known bool)
-	// Habit gives where a new stream writes the types of ICMP messages, if it has shown that
+	// Habit returns where a new stream writes the types of ICMP messages, if it has shown that
 	// before the program ended. Nil: nothing is known.
 	Habit func(Protocol, uint32) Habit
-	// ICMP gives what people have said of where the exporter writes types; nil: nothing.
+	// ICMP returns what people have said of where the exporter writes types; nil: nothing.
 	ICMP func() Habit
 	// Shift moves the times of an exporter whose clock is off by more than half a
 	// minute by as much: for packets that come as they are sent, not for files.
@@ -188,7 +188,7 @@ func NewDecoder() *Decoder {
 		Unread: map[Why]int64{}}
 }
 
-// Streams gives what was read, in the order of numbers.
+// Streams returns what was read, in the order of numbers.
 func (d *Decoder) Streams() []*Stream {
 	out := slices.Collect(maps.Values(d.streams))
 	for _, s := range out {
@@ -329,7 +329,7 @@ func (d *Decoder) stream(p Protocol, domain uint32) *Stream {
 	return s
 }
 
-// Expected gives the sequence number that comes next, if one is known.
+// Expected returns the sequence number that comes next, if one is known.
 func (s *Stream) Expected() (uint32, bool) { return s.expected, s.expecting }
 
 // lateBy is by how much a sequence number may go back for a packet that was
@@ -426,7 +426,7 @@ const longAgo = flow.Micros(40 * 24 * 3600e6)
 // sent: time-outs are minutes, seldom hours.
 const oldest = flow.Micros(24 * 3600e6)
 
-// send gives an observation on, with its times and amounts settled.
+// send returns an observation on, with its times and amounts settled.
 func (m *message) send(o *flow.Observation) {
 	if !o.Src.IsValid() || !o.Dst.IsValid() {
 		m.NoFlow++

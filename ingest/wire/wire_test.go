@@ -47,7 +47,7 @@ func set(t testing.TB, id uint16, content string) []byte {
 	return append(binary.BigEndian.AppendUint16(b, uint16(4+len(body))), body...)
 }
 
-// read gives what a decoder makes of packets.
+// read returns what a decoder makes of packets.
 func read(d *wire.Decoder, packets ...[]byte) (all []flow.Observation, faults []*wire.Fault) {
 	for _, p := range packets {
 		if f := d.Decode(p, now, func(o *flow.Observation) {

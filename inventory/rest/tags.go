@@ -15,7 +15,7 @@ import (
 	"lucidorchard/server"
 )
 
-// Chosen says which workloads are meant: by id, or all that a filter selects.
+// Chosen reports which workloads are meant: by id, or all that a filter selects.
 type Chosen struct {
 	Workloads []string        `json:"workloads,omitempty" doc:"Ids"`
 	Filter    *workloadChoice `json:"filter,omitempty" doc:"Instead of ids"`
@@ -41,7 +41,7 @@ type setTagsInput struct {
 	}
 }
 
-// chosenIDs gives the ids that are meant.
+// chosenIDs returns the ids that are meant.
 func (s *Selector) chosenIDs(ctx context.Context, snap *model.Model, c Chosen) ([]string, error) {
 	if c.Filter == nil {
 		if len(c.Workloads) == 0 {

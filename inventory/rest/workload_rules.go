@@ -48,7 +48,7 @@ func (s *Workloads) workloadRules(ctx context.Context, in *struct {
 		return nil, huma.Error404NotFound("there is no workload with the id " + in.ID)
 	}
 	out := WorkloadRules{In: []EffectiveRule{}, Out: []EffectiveRule{}}
-	said, err := s.SaidOf(ctx, in.ID)
+	said, err := s.ValuesOf(ctx, in.ID)
 	if err != nil {
 		return nil, err
 	}

@@ -25,7 +25,7 @@ func (s *Selector) selectGuarded(ctx context.Context, snap *model.Model, f inven
 	return slices.DeleteFunc(out, func(w int32) bool { return side(w) != f.Guard }), nil
 }
 
-// order gives all workloads by name, address or a tag, and remembers it for the
+// order returns all workloads by name, address or a tag, and remembers it for the
 // estate.
 func (s *Workloads) order(snap *model.Model, key string) []int32 {
 	if have, ok := s.orders.Get(snap.Estate, key); ok {

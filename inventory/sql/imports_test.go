@@ -23,7 +23,7 @@ import (
 	"lucidorchard/traffic/rows"
 )
 
-// picture gives what is known of the workloads, without what only says that and
+// picture returns what is known of the workloads, without what only says that and
 // when something was done.
 func picture(t *testing.T, s *assembly.Store) string {
 	var raw bytes.Buffer
@@ -153,7 +153,7 @@ func TestUndoingAnImportLeavesWhatOthersSaidSince(t *testing.T) {
 	require.Equal(t, "Import", undo.Words)
 }
 
-// carried gives what is seen of all conversations.
+// carried returns what is seen of all conversations.
 func carried(t *testing.T, s *assembly.Store) map[string]int64 {
 	ctx := t.Context()
 	hours, err := s.Hours(ctx)

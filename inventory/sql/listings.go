@@ -18,7 +18,7 @@ import (
 	"lucidorchard/inventory"
 )
 
-// sourceNow gives the row of a source.
+// sourceNow returns the row of a source.
 func (t *taking) sourceNow() (*listing, error) {
 	l := &listing{Name: t.Source}
 	err := t.tx.QueryRow(t.ctx, `SELECT to_jsonb(sources) FROM sources WHERE name = $1`, t.Source).Scan(&l.Row)

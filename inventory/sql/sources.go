@@ -16,7 +16,7 @@ import (
 	"lucidorchard/settings"
 )
 
-// Sources gives the inventory sources, the one whose values win first.
+// Sources returns the inventory sources, the one whose values win first.
 func (s *Store) Sources(ctx context.Context) ([]inventory.Source, error) {
 	out := []inventory.Source{}
 	err := s.SQL.SelectContext(ctx, &out, `SELECT name, rank, mapping, taken, whole, (SELECT count(*) FROM listed
@@ -32,7 +32,7 @@ func (s *Store) Sources(ctx context.Context) ([]inventory.Source, error) {
 	return out, err
 }
 
-// Listed gives the ids of the workloads that a source lists.
+// Listed returns the ids of the workloads that a source lists.
 func (s *Store) Listed(ctx context.Context, source string) ([]string, error) {
 	out := []string{}
 	err := s.SQL.SelectContext(ctx, &out,
@@ -40,7 +40,7 @@ func (s *Store) Listed(ctx context.Context, source string) ([]string, error) {
 	return out, err
 }
 
-// SpokenFor gives the ids of the workloads whose name, os and kind stay as they
+// SpokenFor returns the ids of the workloads whose name, os and kind stay as they
 // are, whatever a source says: a source that outranks it gave them, and lists
 // them.
 func (s *Store) SpokenFor(ctx context.Context, source string) (map[string]bool, error) {
@@ -69,7 +69,7 @@ func (s *Store) RankSources(ctx context.Context, names []string) error {
 	})
 }
 
-// Disagreements gives the values of tags on which sources disagree and that
+// Disagreements returns the values of tags on which sources disagree and that
 // nobody has settled by hand, the one that counts first; those of up to limit
 // tags, and how many tags there are.
 func (s *Store) Disagreements(ctx context.Context, offset, limit int) (values []inventory.SourceValue, tags int,
@@ -86,8 +86,8 @@ func (s *Store) Disagreements(ctx context.Context, offset, limit int) (values []
 	return values, tags, err
 }
 
-// SaidOf gives what every source says of a workload's tags.
-func (s *Store) SaidOf(ctx context.Context, workload string) ([]inventory.SourceValue, error) {
+// ValuesOf returns what every source says of a workload's tags.
+func (s *Store) ValuesOf(ctx context.Context, workload string) ([]inventory.SourceValue, error) {
 	out := []inventory.SourceValue{}
 	err := s.SQL.SelectContext(ctx, &out,
 		`SELECT tags.* FROM tags JOIN sources ON name = source WHERE workload = $1 ORDER BY key, rank, source`,
@@ -95,7 +95,7 @@ func (s *Store) SaidOf(ctx context.Context, workload string) ([]inventory.Source
 	return out, err
 }
 
-// TagHistory gives what was said of a workload's tags and is said no more, newest
+// TagHistory returns what was said of a workload's tags and is said no more, newest
 // first.
 func (s *Store) TagHistory(ctx context.Context, workload string) ([]inventory.FormerValue, error) {
 	out := []inventory.FormerValue{}
@@ -104,11 +104,11 @@ func (s *Store) TagHistory(ctx context.Context, workload string) ([]inventory.Fo
 	return out, err
 }
 
-// SaidSince gives what was said of the tags of every workload of which something
+// ValuesSince returns what was said of the tags of every workload of which something
 // has changed since an instant: what was said then or later. Until is nil for
 // what is still said.
-func (s *Store) SaidSince(ctx context.Context, from time.Time) ([]inventory.SaidValue, error) {
-	out := []inventory.SaidValue{}
+func (s *Store) ValuesSince(ctx context.Context, from time.Time) ([]inventory.ValueSpan, error) {
+	out := []inventory.ValueSpan{}
 	err := s.SQL.SelectContext(ctx, &out, `WITH w AS (SELECT workload FROM tags WHERE at > $1 UNION SELECT workload
 		FROM tag_history WHERE until > $1)
 		SELECT workload, key, source, value, author, at, NULL AS until, rank FROM tags JOIN sources ON name = source
@@ -131,7 +131,7 @@ func (s *Store) AddToken(ctx context.Context, t inventory.Token, secret string) 
 	return t, err
 }
 
-// Tokens gives all tokens, newest first.
+// Tokens returns all tokens, newest first.
 func (s *Store) Tokens(ctx context.Context) ([]inventory.Token, error) {
 	out := []inventory.Token{}
 	err := s.SQL.SelectContext(ctx, &out,
@@ -176,14 +176,14 @@ func (s *Store) RefuseTags(ctx context.Context, tags []inventory.RefusedTag, aga
 	})
 }
 
-// RefusedTags gives all refusals.
+// RefusedTags returns all refusals.
 func (s *Store) RefusedTags(ctx context.Context) ([]inventory.RefusedTag, error) {
 	out := []inventory.RefusedTag{}
 	err := s.SQL.SelectContext(ctx, &out, `SELECT * FROM refused_tags ORDER BY at DESC, workload, key`)
 	return out, err
 }
 
-// Selections gives the selections of a list by name.
+// Selections returns the selections of a list by name.
 func (s *Store) Selections(ctx context.Context, list string) ([]inventory.Selection, error) {
 	out := []inventory.Selection{}
 	err := s.SQL.SelectContext(ctx, &out, `SELECT * FROM selections WHERE list = $1 OR $1 = '' ORDER BY list, name`,

@@ -16,7 +16,7 @@ import (
 	"lucidorchard/inventory"
 )
 
-// Workloads gives all workloads in the order of their ids, each tag with the
+// Workloads returns all workloads in the order of their ids, each tag with the
 // value that counts: that of the source with the lowest rank.
 func (s *Store) Workloads(ctx context.Context) ([]estate.Workload, error) {
 	var out []estate.Workload
@@ -27,7 +27,7 @@ func (s *Store) Workloads(ctx context.Context) ([]estate.Workload, error) {
 	return out, err
 }
 
-// Workloads gives those with the ids, or all for nil. The transaction has to see
+// Workloads returns those with the ids, or all for nil. The transaction has to see
 // one state of the database throughout: they are read in three statements.
 func Workloads(ctx context.Context, tx pgx.Tx, ids []string) ([]estate.Workload, error) {
 	var out []estate.Workload
@@ -188,7 +188,7 @@ func writeTags(ctx context.Context, tx *sqlx.Tx, edits []inventory.TagEdit, auth
 	return err
 }
 
-// columnsOf gives edits as arrays, as the database takes them.
+// columnsOf returns edits as arrays, as the database takes them.
 func columnsOf(edits []inventory.TagEdit) (ids, keys, values []string, removed []bool) {
 	for _, e := range edits {
 		value := ""

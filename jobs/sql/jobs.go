@@ -34,14 +34,14 @@ func (s *Store) FinishJob(ctx context.Context, j jobs.Job) error {
 	return err
 }
 
-// Jobs gives the newest jobs.
+// Jobs returns the newest jobs.
 func (s *Store) Jobs(ctx context.Context, limit int) ([]jobs.Job, error) {
 	out := []jobs.Job{}
 	err := s.SQL.SelectContext(ctx, &out, `SELECT `+jobColumns+` FROM jobs ORDER BY id DESC LIMIT $1`, limit)
 	return out, err
 }
 
-// NewestJob gives the newest job of a kind, without its result; nil if there is
+// NewestJob returns the newest job of a kind, without its result; nil if there is
 // none.
 func (s *Store) NewestJob(ctx context.Context, kind string) (*jobs.Job, error) {
 	var all []jobs.Job
@@ -53,20 +53,20 @@ func (s *Store) NewestJob(ctx context.Context, kind string) (*jobs.Job, error) {
 	return &all[0], nil
 }
 
-// Job gives one job; ErrNone if there is none.
+// Job returns one job; ErrNone if there is none.
 func (s *Store) Job(ctx context.Context, id int64) (jobs.Job, error) {
 	var j jobs.Job
 	err := s.SQL.GetContext(ctx, &j, `SELECT `+jobColumns+` FROM jobs WHERE id = $1`, id)
 	return j, err
 }
 
-// Beat says that a server still runs its jobs.
+// Beat reports that a server still runs its jobs.
 func (s *Store) Beat(ctx context.Context, owner string) error {
 	_, err := s.SQL.ExecContext(ctx, `UPDATE jobs SET beat = now() WHERE owner = $1 AND state = 'running'`, owner)
 	return err
 }
 
-// Owners gives the servers that have jobs running, each with when it last said
+// Owners returns the servers that have jobs running, each with when it last said
 // so. Whether it still does shows in whether that changes: clocks differ, and may
 // be set.
 func (s *Store) Owners(ctx context.Context) (map[string]time.Time, error) {
@@ -84,7 +84,7 @@ func (s *Store) Owners(ctx context.Context) (map[string]time.Time, error) {
 }
 
 // FailAbandoned marks the jobs of servers that have ended, and says of each
-// whether what it made was stored. It gives how many there were.
+// whether what it made was stored. It returns how many there were.
 func (s *Store) FailAbandoned(ctx context.Context, owners []string) (int64, error) {
 	r, err := s.SQL.ExecContext(ctx, `UPDATE jobs SET finished = now(),
 		state = CASE WHEN stored IS NULL THEN 'failed' ELSE 'done' END, done = CASE WHEN stored IS NULL THEN done

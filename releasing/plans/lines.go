@@ -92,7 +92,7 @@ func partsOf(id string) []string {
 	return slices.DeleteFunc(strings.Split(id, "+"), func(s string) bool { return s == "" })
 }
 
-// line gives the plans of a point, up to the one for the state.
+// line returns the plans of a point, up to the one for the state.
 func (t *Teller) line(p *Point, release int, all []Point) (*line, error) {
 	r, err := t.release(release)
 	if err != nil {

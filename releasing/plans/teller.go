@@ -46,7 +46,7 @@ type State struct {
 // Teller works out what points are to hold, and remembers it. It is safe for use by
 // several goroutines; they wait for each other.
 type Teller struct {
-	// Policy gives the policy of a release.
+	// Policy returns the policy of a release.
 	Policy func(release int) (*policy.Policy, error)
 
 	mu      sync.Mutex
@@ -181,7 +181,7 @@ func sameKeys(a, b map[string]bool) bool {
 	return true
 }
 
-// nextChange gives when, after an instant, an address next gets or loses its holder,
+// nextChange returns when, after an instant, an address next gets or loses its holder,
 // but within the hour: by then rules may be over.
 func nextChange(e *estate.Estate, at estate.Instant) estate.Instant {
 	next := estate.Instant{Sec: at.Sec - at.Sec%3600 + 3600}
@@ -197,7 +197,7 @@ func nextChange(e *estate.Estate, at estate.Instant) estate.Instant {
 	return next
 }
 
-// release gives a release for the state.
+// release returns a release for the state.
 func (t *Teller) release(no int) (*released, error) {
 	if have := t.of[no]; have != nil {
 		return have, nil
@@ -222,7 +222,7 @@ type GuardsError struct{ Words string }
 
 func (e *GuardsError) Error() string { return "guards: " + e.Words }
 
-// Compiled gives a release compiled for the state; 0 is the draft.
+// Compiled returns a release compiled for the state; 0 is the draft.
 func (t *Teller) Compiled(s State, release int) (*decide.Compiled, error) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -234,7 +234,7 @@ func (t *Teller) Compiled(s State, release int) (*decide.Compiled, error) {
 	return r.compiled, nil
 }
 
-// Guards gives what an expression guards, as a release has its groups; without those
+// Guards returns what an expression guards, as a release has its groups; without those
 // that are exempt. among are other expressions that will be asked for too: they are
 // asked at once.
 func (t *Teller) Guards(s State, release int, text string, among []string) (plan.Guards, error) {
@@ -299,7 +299,7 @@ type Mark struct {
 	trial  string
 }
 
-// Marks gives the mark of each of all points; those of whom asked is false get none.
+// Marks returns the mark of each of all points; those of whom asked is false get none.
 func (t *Teller) Marks(s State, all []Point, asked func(i int) bool) []Mark {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -326,7 +326,7 @@ func (t *Teller) Marks(s State, all []Point, asked func(i int) bool) []Mark {
 
 // Told returns what a point is to load: whole plans, or what moves since what it has. all
 // are all points.
-func (t *Teller) Told(s State, p Point, have string, all []Point) (*point.Told, error) {
+func (t *Teller) Told(s State, p Point, have string, all []Point) (*point.Instructions, error) {
 	if p.Runs == (rollout.Runs{}) {
 		nothing := point.Nothing
 		return &nothing, nil
@@ -334,7 +334,7 @@ func (t *Teller) Told(s State, p Point, have string, all []Point) (*point.Told, 
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.enter(s, all)
-	told := &point.Told{Again: p.Again, Paired: p.Paired, Estate: t.state.Version}
+	told := &point.Instructions{Again: p.Again, Paired: p.Paired, Estate: t.state.Version}
 	var lines [2]*line
 	parts := [2]*point.Assignment{}
 	for k, release := range p.releases() {
@@ -388,7 +388,7 @@ func (t *Teller) Size(s State, p Point, release int, all []Point) (out Size, err
 	return out, nil
 }
 
-// StateOf gives the state now.
+// StateOf returns the state now.
 func StateOf(c *decide.Compiled, version int64, exempt map[string]bool) State {
 	return State{Compiled: c, Version: version, At: estate.InstantOf(time.Now()), Exempt: exempt}
 }

@@ -22,7 +22,7 @@ func compiled(t require.TestingT, e *estate.Estate, p *policy.Policy) *decide.Co
 	return decide.Compile(e, p, estate.Instant{Sec: 1_795_000_000})
 }
 
-// retagged gives an estate of which some workloads have another tier, or none.
+// retagged returns an estate of which some workloads have another tier, or none.
 func retagged(t *rapid.T, e *estate.Estate) *estate.Estate {
 	var ws []estate.Workload
 	for _, w := range e.All() {
@@ -125,7 +125,7 @@ func TestWhatIsTold(t *testing.T) {
 	}}
 	at := plans.Point{Kind: plan.Host, Side: plan.Both, Guards: "not outside", Runs: rollout.Runs{Enforces: 1}}
 	s := plans.StateOf(compiled(t, e, p), 1, nil)
-	told := func(s plans.State, at plans.Point, have string) *point.Told {
+	told := func(s plans.State, at plans.Point, have string) *point.Instructions {
 		out, err := teller.Told(s, at, have, nil)
 		require.NoError(t, err)
 		return out

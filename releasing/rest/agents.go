@@ -24,7 +24,7 @@ func noPoint() error {
 	return huma.Error401Unauthorized("found a token of no enforcement point; create one in Release")
 }
 
-// asking gives the point that asks, by its token.
+// asking returns the point that asks, by its token.
 func (s *Releases) asking(ctx context.Context) (*releasing.Point, error) {
 	token := server.PointToken(ctx)
 	p, err := s.PointOf(ctx, token)
@@ -52,7 +52,7 @@ const toldPatience = 25 * time.Second
 func (s *Releases) told(ctx context.Context, in *struct {
 	Run  string `header:"Orchard-Run" doc:"Names the run of the agent"`
 	Have string `query:"have" doc:"The id of what is held: the answer comes as soon as it is another, or after 25 s"`
-}) (*server.Body[point.Told], error) {
+}) (*server.Body[point.Instructions], error) {
 	p, err := s.asking(ctx)
 	if err != nil {
 		return nil, err
@@ -61,7 +61,7 @@ func (s *Releases) told(ctx context.Context, in *struct {
 		return nil, huma.NewError(http.StatusUpgradeRequired, "the agent of "+p.Name+
 			" is older than this server; it keeps its plan until it is upgraded")
 	}
-	t, err := s.AwaitTold(ctx, p.Name, in.Have, toldPatience-rand.N(toldPatience/3))
+	t, err := s.AwaitInstructions(ctx, p.Name, in.Have, toldPatience-rand.N(toldPatience/3))
 	if err != nil {
 		return nil, err
 	}
@@ -81,7 +81,7 @@ func (s *Releases) seen(ctx context.Context, in *struct {
 	return nil, s.Seen(p, in.RawBody)
 }
 
-func (s *Releases) said(ctx context.Context, in *struct{ Body point.Said }) (*struct{}, error) {
+func (s *Releases) said(ctx context.Context, in *struct{ Body point.Status }) (*struct{}, error) {
 	p, err := s.asking(ctx)
 	if err != nil {
 		return nil, err

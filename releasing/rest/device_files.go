@@ -53,7 +53,7 @@ func (h *Cached) file(kind, text string, cannot []string) *DeviceFile {
 
 // render writes what a point is to run in a format. Formats that know no trial have the
 // enforced release.
-func render(t *point.Told, format string) (kind, text string, cannot []string, err error) {
+func render(t *point.Instructions, format string) (kind, text string, cannot []string, err error) {
 	var raw []byte
 	l := t.Loaded()
 	switch {
@@ -105,7 +105,7 @@ func (s *Releases) deviceFile(ctx context.Context, in *struct {
 	}
 	// What it has already is what it holds; else it holds this as soon as it has it.
 	runs := t.Runs()
-	said := point.Said{ID: t.ID, Enforces: runs.Enforces, Observes: runs.Observes, Estate: t.Estate, State: "holds"}
+	said := point.Status{ID: t.ID, Enforces: runs.Enforces, Observes: runs.Observes, Estate: t.Estate, State: "holds"}
 	if out.Status != http.StatusNotModified {
 		said.Events = []point.Event{{At: time.Now().UTC(), What: "applied", Words: runs.String() + ", fetched as " +
 			in.Format,
@@ -114,7 +114,7 @@ func (s *Releases) deviceFile(ctx context.Context, in *struct {
 	return out, s.Heard(ctx, p, said)
 }
 
-// deviceGroup gives the members of a group as a list of prefixes, a line each.
+// deviceGroup returns the members of a group as a list of prefixes, a line each.
 func (s *Releases) deviceGroup(ctx context.Context, in *struct {
 	Cached
 	Name string `path:"name" doc:"Of a group of the release that the point is to hold"`

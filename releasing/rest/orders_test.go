@@ -153,13 +153,13 @@ func TestReportsAreChecked(t *testing.T) {
 	require.Equal(t, 201, c.Call("POST", "/api/v1/points", map[string]any{"name": "live", "kind": "gate",
 		"guards": "env is live"}, &made))
 	require.Equal(t, 201, c.Call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "First"}, nil))
-	say := func(said point.Said) int {
+	say := func(said point.Status) int {
 		r := c.SendWith("POST", "/api/v1/point/said", said, nil, http.Header{"Authorization": {"Bearer " + made.Token}})
 		return r.StatusCode
 	}
 	now := time.Now()
-	require.Equal(t, 204, say(point.Said{State: "holds", Observes: 1}))
-	for what, said := range map[string]point.Said{
+	require.Equal(t, 204, say(point.Status{State: "holds", Observes: 1}))
+	for what, said := range map[string]point.Status{
 		"a release that does not exist": {State: "holds", Enforces: 999},
 		"far more than were lost":       {State: "ahead", Enforces: 1 << 30, At: rollout.Mark{Epoch: "x", Order: 5}},
 		"another state":                 {State: "fine"},
@@ -173,7 +173,7 @@ func TestReportsAreChecked(t *testing.T) {
 		require.Equal(t, 422, say(said), what)
 	}
 	for _, at := range []time.Time{{}, now.AddDate(-10, 0, 0), now.AddDate(7000, 0, 0)} {
-		require.Equal(t, 204, say(point.Said{State: "holds", Observes: 1,
+		require.Equal(t, 204, say(point.Status{State: "holds", Observes: 1,
 			Events: []point.Event{{At: at, What: "applied", Words: "x", Observes: 1}}}))
 	}
 	var events []releasing.PointEvent
@@ -210,7 +210,7 @@ func TestTokensOfPoints(t *testing.T) {
 	require.Equal(t, 201, c.Call("POST", "/api/v1/points", map[string]any{"name": "live", "kind": "gate",
 		"guards": "env is live"}, &made))
 	say := func(token, run string) int {
-		return c.SendWith("POST", "/api/v1/point/said", point.Said{State: "holds", Run: run}, nil,
+		return c.SendWith("POST", "/api/v1/point/said", point.Status{State: "holds", Run: run}, nil,
 			http.Header{"Authorization": {"Bearer " + token}}).StatusCode
 	}
 	require.Equal(t, 204, say(made.Token, "first"))

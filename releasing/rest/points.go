@@ -21,7 +21,7 @@ type PointMade struct {
 
 // planText is what a point is to hold, also as text.
 type planText struct {
-	point.Told
+	point.Instructions
 	Script string `json:"script" doc:"For nft -f; blank: nothing is to be held"`
 }
 
@@ -86,7 +86,7 @@ func (s *Releases) guarded(ctx context.Context, in *struct {
 	return server.OK(out), nil
 }
 
-// rotate gives a point another token.
+// rotate returns a point another token.
 func (s *Releases) rotate(ctx context.Context, in *struct {
 	Name string `path:"name"`
 }) (*server.Made[PointMade], error) {
@@ -182,7 +182,7 @@ func (s *Releases) pointPlan(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	out := planText{Told: *t}
+	out := planText{Instructions: *t}
 	if l := t.Loaded(); !l.Nothing() {
 		var script strings.Builder
 		if err := nft.WriteLoaded(&script, l, nft.Options{Paired: t.Paired}); err != nil {
@@ -193,11 +193,11 @@ func (s *Releases) pointPlan(ctx context.Context, in *struct {
 	return server.OK(out), nil
 }
 
-// toldTo gives all of what a point is to hold now.
-func (s *Releases) toldTo(ctx context.Context, name string) (*point.Told, error) {
+// toldTo returns all of what a point is to hold now.
+func (s *Releases) toldTo(ctx context.Context, name string) (*point.Instructions, error) {
 	m, err := s.Snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return s.ToldTo(ctx, m, name)
+	return s.InstructionsFor(ctx, m, name)
 }

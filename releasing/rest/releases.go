@@ -216,7 +216,7 @@ type Preview struct {
 	Size
 }
 
-// preview says how large the plans of the draft would be.
+// preview reports how large the plans of the draft would be.
 func (s *Releases) preview(ctx context.Context, _ *struct{}) (*server.Body[Preview], error) {
 	m, err := s.Snapshot(ctx)
 	if err != nil {

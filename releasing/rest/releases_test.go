@@ -61,7 +61,7 @@ func TestAReleaseGoesWaveByWaveAndBack(t *testing.T) {
 	require.Equal(t, 404, c.Call("GET", "/api/v1/workloads/nobody/points", nil, nil))
 
 	// A change of a tag moves the workload, without a release.
-	var plan point.Told
+	var plan point.Instructions
 	c.Get("/api/v1/points/live/plan", &plan)
 	var list struct {
 		Workloads []struct {
@@ -295,7 +295,7 @@ func TestAnExemptWorkloadIsLeftAlone(t *testing.T) {
 	require.Equal(t, before.Points[0].Workloads-1, after.Points[0].Workloads)
 	require.Equal(t, 1, count("exempt"))
 	c.Until("its point knows", func(p assemblytest.Points) bool { return p["live"].State == "holds" })
-	var told point.Told
+	var told point.Instructions
 	c.Get("/api/v1/points/live/plan", &told)
 	for _, class := range told.Observes.Plan.Classes {
 		require.NotContains(t, class.Workloads, "booking-entry-01")

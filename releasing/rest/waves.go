@@ -84,19 +84,19 @@ func (s *Releases) rejections(ctx context.Context, in *struct {
 func (s *Releases) putWave(ctx context.Context, in *struct {
 	No   int `path:"no" minimum:"1" maximum:"1000"`
 	Body struct {
-		Title    string `json:"title,omitempty" maxLength:"80"`
-		Minutes  int    `json:"minutes,omitempty" minimum:"0" maximum:"525600" doc:"How long it observes at least"`
-		Asserts  bool   `json:"asserts" doc:"Assertions have to hold"`
-		Probes   bool   `json:"probes" doc:"Probes have to get the verdict that is expected"`
-		WayBack  bool   `json:"wayBack" doc:"The way back has to stay open"`
-		Settled  bool   `json:"settled" doc:"What would be rejected has to be settled as right"`
-		ByItself bool   `json:"byItself,omitempty" doc:"It goes on as soon as all that is so"`
+		Title         string `json:"title,omitempty" maxLength:"80"`
+		Minutes       int    `json:"minutes,omitempty" minimum:"0" maximum:"525600" doc:"How long it observes at least"`
+		Asserts       bool   `json:"asserts" doc:"Assertions have to hold"`
+		Probes        bool   `json:"probes" doc:"Probes have to get the verdict that is expected"`
+		Administrable bool   `json:"wayBack" doc:"All machines must stay administrable, so that a rollback is possible"`
+		Settled       bool   `json:"settled" doc:"What would be rejected has to be settled as right"`
+		ByItself      bool   `json:"byItself,omitempty" doc:"It goes on as soon as all that is so"`
 	}
 }) (*struct{}, error) {
 	b := in.Body
 	return nil, s.PutWave(ctx, releasing.Wave{No: in.No, Title: strings.TrimSpace(b.Title), Minutes: b.Minutes,
 		Asserts: b.Asserts,
-		Probes:  b.Probes, WayBack: b.WayBack, Settled: b.Settled, ByItself: b.ByItself})
+		Probes:  b.Probes, Administrable: b.Administrable, Settled: b.Settled, ByItself: b.ByItself})
 }
 
 func (s *Releases) hold(ctx context.Context, in *struct {

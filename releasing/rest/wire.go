@@ -71,25 +71,25 @@ type Hold struct {
 
 // Wave is a step of a roll-out: what has to be true before its points enforce.
 type Wave struct {
-	No       int    `json:"no"`
-	Title    string `json:"title"`
-	Minutes  int    `json:"minutes" doc:"How long it observes at least"`
-	Asserts  bool   `json:"asserts" doc:"Assertions have to hold"`
-	Probes   bool   `json:"probes" doc:"Probes have to get the verdict that is expected"`
-	WayBack  bool   `json:"wayBack" doc:"The way back has to stay open"`
-	Settled  bool   `json:"settled" doc:"What would be rejected has to be settled as right"`
-	ByItself bool   `json:"byItself" doc:"It goes on as soon as all that is so"`
+	No            int    `json:"no"`
+	Title         string `json:"title"`
+	Minutes       int    `json:"minutes" doc:"How long it observes at least"`
+	Asserts       bool   `json:"asserts" doc:"Assertions have to hold"`
+	Probes        bool   `json:"probes" doc:"Probes have to get the verdict that is expected"`
+	Administrable bool   `json:"wayBack" doc:"All machines must stay administrable, so that a rollback is possible"`
+	Settled       bool   `json:"settled" doc:"What would be rejected has to be settled as right"`
+	ByItself      bool   `json:"byItself" doc:"It goes on as soon as all that is so"`
 }
 
 // PointState is an enforcement point with what it holds.
 type PointState struct {
 	Point
-	Workloads int         `json:"workloads" doc:"That it guards now"`
-	Undecided int         `json:"undecided" doc:"Workloads that its expression cannot tell: they are not guarded"`
-	Problem   string      `json:"problem,omitempty" doc:"Why nothing can be told it"`
-	Held      *point.Said `json:"held,omitempty" doc:"What it said last that it holds"`
-	State     string      `json:"state" enum:"new,waiting,holds,refused,drifted,went back,ahead,silent" doc:"new: never heard of; waiting: it has not loaded yet what it is to run; ahead: it took an order that this server does not have"`
-	Rejects   int         `json:"rejects" doc:"Conversations of the window that run today, and that the newest release which it is to run rejects"`
+	Workloads int           `json:"workloads" doc:"That it guards now"`
+	Undecided int           `json:"undecided" doc:"Workloads that its expression cannot tell: they are not guarded"`
+	Problem   string        `json:"problem,omitempty" doc:"Why nothing can be told it"`
+	Held      *point.Status `json:"held,omitempty" doc:"What it said last that it holds"`
+	State     string        `json:"state" enum:"new,waiting,holds,refused,drifted,went back,ahead,silent" doc:"new: never heard of; waiting: it has not loaded yet what it is to run; ahead: it took an order that this server does not have"`
+	Rejects   int           `json:"rejects" doc:"Conversations of the window that run today, and that the newest release which it is to run rejects"`
 }
 
 // WaveState is a wave with how far it has come.

@@ -19,7 +19,7 @@ const pointColumns = `name, kind, side, guards, wave, puts_back, author, made, c
 	coalesce(observes, 0) AS observes, again, paired, aimed, heard, said, trial, trial_until,
 	coalesce(trial_enforces, 0) AS trial_enforces, yields_epoch, yields_order, run_from, other_from, other_at`
 
-// Releases gives all releases, newest first.
+// Releases returns all releases, newest first.
 func (s *Store) Releases(ctx context.Context) ([]releasing.Release, error) {
 	out := []releasing.Release{}
 	return out, s.SQL.SelectContext(ctx, &out, `SELECT no, revision, title, author, at FROM releases ORDER BY no DESC`)
@@ -75,7 +75,7 @@ func roll(ctx context.Context, tx *sqlx.Tx) (out releasing.Roll, err error) {
 	return out, err
 }
 
-// Order gives points an order, in one transaction: decide sees the roll-out as it stands,
+// Order returns points an order, in one transaction: decide sees the roll-out as it stands,
 // and returns what changes. Nothing is written if it fails.
 func (s *Store) Order(ctx context.Context, decide func(releasing.Roll) ([]releasing.Target, error)) error {
 	return s.Write(ctx, database.EditLock, func(tx *sqlx.Tx) error {
@@ -143,7 +143,7 @@ func (s *Store) TellAgain(ctx context.Context, name, words string) (found bool, 
 	return found, err
 }
 
-// Points gives all enforcement points, by wave and name.
+// Points returns all enforcement points, by wave and name.
 func (s *Store) Points(ctx context.Context) ([]releasing.Point, error) {
 	out := []releasing.Point{}
 	return out, s.SQL.SelectContext(ctx, &out, `SELECT `+pointColumns+` FROM points ORDER BY wave, name`)
@@ -207,7 +207,7 @@ func (s *Store) FormerPoints(ctx context.Context, since time.Time) ([]releasing.
 		ORDER BY name`, since)
 }
 
-// RotateToken gives a point another token, and reports whether there is such a point. The
+// RotateToken returns a point another token, and reports whether there is such a point. The
 // former token is valid until the new one is used.
 func (s *Store) RotateToken(ctx context.Context, name, token string) (bool, error) {
 	sum := sha256.Sum256([]byte(token))
@@ -271,7 +271,7 @@ func eventRows(events []releasing.PointEvent) []map[string]any {
 	return out
 }
 
-// PointHistory gives what happened at a point, newest first.
+// PointHistory returns what happened at a point, newest first.
 func (s *Store) PointHistory(ctx context.Context, point string, limit int) ([]releasing.PointEvent, error) {
 	out := []releasing.PointEvent{}
 	return out, s.SQL.SelectContext(ctx, &out, `SELECT point, at, what, words, release, mode, observes

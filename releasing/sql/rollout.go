@@ -15,7 +15,7 @@ import (
 
 const bumpPoints = `UPDATE versions SET n = n + 1 WHERE name = 'points'`
 
-// Waves gives those of which somebody has said something.
+// Waves returns those of which somebody has said something.
 func (s *Store) Waves(ctx context.Context) ([]releasing.Wave, error) {
 	out := []releasing.Wave{}
 	return out, s.SQL.SelectContext(ctx, &out, `SELECT no, title, minutes, asserts, probes, way_back, settled, by_itself
@@ -28,11 +28,11 @@ func (s *Store) PutWave(ctx context.Context, w releasing.Wave, author string) er
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)
 		ON CONFLICT (no) DO UPDATE SET title = $2, minutes = $3, asserts = $4, probes = $5, way_back = $6, settled = $7,
 			by_itself = $8, author = $9, at = now()`,
-		w.No, w.Title, w.Minutes, w.Asserts, w.Probes, w.WayBack, w.Settled, w.ByItself, author)
+		w.No, w.Title, w.Minutes, w.Asserts, w.Probes, w.Administrable, w.Settled, w.ByItself, author)
 	return err
 }
 
-// Held gives who holds the roll-out; nil: nobody does.
+// Held returns who holds the roll-out; nil: nobody does.
 func (s *Store) Held(ctx context.Context) (*releasing.Hold, error) {
 	var h releasing.Hold
 	err := s.SQL.GetContext(ctx, &h, `SELECT author, at, reason FROM hold`)
@@ -53,7 +53,7 @@ func (s *Store) PutHold(ctx context.Context, h *releasing.Hold) error {
 	return err
 }
 
-// Exemptions gives all, those that end first at the head.
+// Exemptions returns all, those that end first at the head.
 func (s *Store) Exemptions(ctx context.Context) ([]model.Exemption, error) {
 	out := []model.Exemption{}
 	return out, s.SQL.SelectContext(ctx, &out, `SELECT workload, reason, owner, ends, author, at FROM exemptions

@@ -335,7 +335,7 @@ func (s *Exporters) removeServicePort(ctx context.Context, in *struct {
 	return server.Begin(job, err)
 }
 
-// retention gives the bounds, or those that are tried, with what they delete.
+// retention returns the bounds, or those that are tried, with what they delete.
 func (s *Exporters) retention(ctx context.Context, in *struct {
 	ConversationDays int   `query:"conversationDays" default:"-1"`
 	RecordDays       int   `query:"recordDays" default:"-1"`

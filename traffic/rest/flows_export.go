@@ -19,7 +19,7 @@ import (
 	"lucidorchard/server"
 )
 
-// exportLedger gives the rows of the ledger, without their callers.
+// exportLedger returns the rows of the ledger, without their callers.
 func (s *Flows) exportLedger(ctx context.Context, in *struct {
 	answers.Window
 	ledger.Filter
@@ -47,7 +47,7 @@ func (s *Flows) exportLedger(ctx context.Context, in *struct {
 	}), nil
 }
 
-// exportConversationLines gives an object a line, as the list of conversations
+// exportConversationLines returns an object a line, as the list of conversations
 // has it.
 func (s *Flows) exportConversationLines(ctx context.Context,
 	in *struct{ answers.ConversationFilter }) (*huma.StreamResponse, error) {

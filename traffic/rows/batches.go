@@ -85,7 +85,7 @@ func BucketRows(buckets []flow.Bucket, file int) []byte {
 	return out.End()
 }
 
-// EachRecord gives the records of a batch.
+// EachRecord returns the records of a batch.
 func (e *Encoded) EachRecord(f func(*flow.Joined)) error {
 	rows := database.NewRowsIn(bytes.NewReader(e.Records))
 	rows.Start()

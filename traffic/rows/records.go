@@ -73,7 +73,7 @@ func KeyOf(r *flow.Record) int64 {
 	return int64(h.Sum64())
 }
 
-// DayOf gives the number of whole days since 1970-01-01.
+// DayOf returns the number of whole days since 1970-01-01.
 func DayOf(h flow.Hour) int64 {
 	q := int64(h) / 24
 	if h%24 < 0 {

@@ -82,7 +82,7 @@ func inner(rows []byte) []byte { return rows[len(database.CopyHeader) : len(rows
 
 var copyTrailer = []byte{0xff, 0xff}
 
-// Outer gives rows with the beginning and the end of the format.
+// Outer returns rows with the beginning and the end of the format.
 func Outer(rows io.Reader) io.Reader {
 	return io.MultiReader(bytes.NewReader(database.CopyHeader), rows, bytes.NewReader(copyTrailer))
 }
@@ -213,7 +213,7 @@ func (m *merged) Next() bool {
 	return len(m.heap) > 0
 }
 
-// day gives the day of the row that is looked at, whose first column is the hour.
+// day returns the day of the row that is looked at, whose first column is the hour.
 func (r *run) day() int64 { return DayOf(flow.Hour(int32(binary.BigEndian.Uint32(r.row[6:])))) }
 
 func (m *merged) Read(p []byte) (int, error) {
@@ -260,7 +260,7 @@ func (m *merged) fill(octets int) error {
 	return nil
 }
 
-// addRows gives a row with the sums of two of one key, which ends at key.
+// addRows returns a row with the sums of two of one key, which ends at key.
 func addRows(a, b []byte, key int) ([]byte, error) {
 	const numbers = 6 // connections, bytes, packets, unsure, first_at, last_at: 8 octets each after their length
 	name := key + numbers*12

@@ -68,7 +68,7 @@ func begunBatch(ctx context.Context, tx pgx.Tx, id string) (out traffic.Added, e
 	return out, err
 }
 
-// countedBatch notes what a batch has changed, and gives the version of the conversations with it.
+// countedBatch notes what a batch has changed, and returns the version of the conversations with it.
 func countedBatch(ctx context.Context, tx pgx.Tx, id string, rows int, hours []flow.Hour) (version int64, err error) {
 	if _, err := tx.Exec(ctx, `UPDATE batches SET rows = $2 WHERE id = $1`, id, rows); err != nil {
 		return 0, err
@@ -85,7 +85,7 @@ func andFile(file int) string {
 	return ", file"
 }
 
-// touchHours notes that the conversations of some hours have changed, and gives their new version.
+// touchHours notes that the conversations of some hours have changed, and returns their new version.
 func touchHours(ctx context.Context, tx pgx.Tx, all []flow.Hour) (version int64, err error) {
 	var hours []int32
 	for _, h := range all {
@@ -128,7 +128,7 @@ func mergeRows(ctx context.Context, tx pgx.Tx, rows []byte, file int) (int64, er
 	return tag.RowsAffected(), err
 }
 
-// Hours gives the hours that have conversations, each with the version of the
+// Hours returns the hours that have conversations, each with the version of the
 // conversations that last changed it.
 func (s *Store) Hours(ctx context.Context) (map[flow.Hour]int64, error) {
 	var out map[flow.Hour]int64
@@ -157,7 +157,7 @@ func hoursAre(ctx context.Context, tx pgx.Tx, where string) (map[flow.Hour]int64
 // readers is how many connections read conversations at once.
 const readers = 3
 
-// Chunks reads the conversations of some hours, into the numbers of dict, and gives the versions
+// Chunks reads the conversations of some hours, into the numbers of dict, and returns the versions
 // that these hours have there.
 func (s *Store) Chunks(ctx context.Context, hours []flow.Hour, dict *flow.Dictionary) ([]*flow.Chunk,
 	map[flow.Hour]int64, error) {

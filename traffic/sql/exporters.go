@@ -9,7 +9,7 @@ import (
 	"lucidorchard/traffic"
 )
 
-// ServicePorts gives all, oldest first.
+// ServicePorts returns all, oldest first.
 func (s *Store) ServicePorts(ctx context.Context) ([]traffic.ServicePort, error) {
 	out := []traffic.ServicePort{}
 	err := s.SQL.SelectContext(ctx, &out, `SELECT * FROM service_ports ORDER BY at, protocol, port, kind, place`)
@@ -40,7 +40,7 @@ func (s *Store) RemoveServicePort(ctx context.Context, p traffic.ServicePort) (f
 	return n > 0, err
 }
 
-// ExporterHabits gives all, by address.
+// ExporterHabits returns all, by address.
 func (s *Store) ExporterHabits(ctx context.Context) ([]traffic.ExporterHabit, error) {
 	var rows []struct {
 		Addr, ICMP, Author string
@@ -74,7 +74,7 @@ func (s *Store) SetExporterHabit(ctx context.Context, h traffic.ExporterHabit) e
 	return err
 }
 
-// Collectors gives what collectors told, by name.
+// Collectors returns what collectors told, by name.
 func (s *Store) Collectors(ctx context.Context) ([]traffic.CollectorState, error) {
 	var rows []struct {
 		Name  string
@@ -108,7 +108,7 @@ func (s *Store) SaveExporters(ctx context.Context, collector string, self json.R
 	return nil
 }
 
-// Exporters gives what collectors told, by address.
+// Exporters returns what collectors told, by address.
 func (s *Store) Exporters(ctx context.Context) ([]traffic.ExporterState, error) {
 	var rows []struct {
 		Collector, Addr string

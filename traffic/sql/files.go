@@ -18,7 +18,7 @@ import (
 	"lucidorchard/traffic/rows"
 )
 
-// NewFile gives the number under which the rows of a file of traffic are kept.
+// NewFile returns the number under which the rows of a file of traffic are kept.
 func (s *Store) NewFile(ctx context.Context) (id int, err error) {
 	err = s.SQL.GetContext(ctx, &id, `SELECT nextval('files_id_seq')`)
 	return id, err

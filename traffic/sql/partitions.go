@@ -32,7 +32,7 @@ type partitionKey struct {
 
 func newApart(tx pgx.Tx) *apart { return &apart{tx: tx, seen: map[partitionKey]bool{}} }
 
-// of gives the name of the partition for a day, and makes it if it is missing.
+// of returns the name of the partition for a day, and makes it if it is missing.
 func (a *apart) of(ctx context.Context, table string, day int64) (name string, err error) {
 	k := partitionKey{table, day}
 	name = partition(table, day)

@@ -20,7 +20,7 @@ const recordColumns = `hour, key, client, server, point, client_port, started, e
 
 const readColumns = `client, server, point, client_port, started, ended, outcome, connections, packets, bytes, reply_packets, reply_bytes, flags, reply_flags, confidence, reason, observer`
 
-// Records gives the newest records between two addresses on a service that
+// Records returns the newest records between two addresses on a service that
 // started in [from, to), at most limit, and how many there are.
 func (s *Store) Records(ctx context.Context, client, server netip.Addr, point service.Point, from, to estate.Instant,
 	offset, limit int) (out []flow.Joined, total int, err error) {
@@ -116,7 +116,7 @@ func (s *Store) Rebuild(ctx context.Context, hour flow.Hour, addrs []netip.Addr,
 	return out, err
 }
 
-// EndsOn gives the hours and addresses of the records whose client used a port:
+// EndsOn returns the hours and addresses of the records whose client used a port:
 // those that a correction may turn. With turned, of those whose server has it
 // because a correction said so.
 func (s *Store) EndsOn(ctx context.Context, proto uint8, port uint16, turned bool) (map[flow.Hour][]netip.Addr,
@@ -135,7 +135,7 @@ func (s *Store) EndsOn(ctx context.Context, proto uint8, port uint16, turned boo
 	return out, err
 }
 
-// Cuts gives those that were made.
+// Cuts returns those that were made.
 func (s *Store) Cuts(ctx context.Context) (map[traffic.Cut]bool, error) {
 	out := map[traffic.Cut]bool{}
 	err := s.CopyOut(ctx, `SELECT addr, at FROM cuts`,

@@ -22,7 +22,7 @@ func (s *Store) KeepRefused(ctx context.Context, collector string, e *rows.Encod
 	})
 }
 
-// RefusedBatches gives those that are kept, newest first.
+// RefusedBatches returns those that are kept, newest first.
 func (s *Store) RefusedBatches(ctx context.Context) ([]traffic.RefusedBatch, error) {
 	out := []traffic.RefusedBatch{}
 	err := s.SQL.SelectContext(ctx, &out,
@@ -30,7 +30,7 @@ func (s *Store) RefusedBatches(ctx context.Context) ([]traffic.RefusedBatch, err
 	return out, err
 }
 
-// RefusedRecords gives the records of one as CSV; nil if it is not kept.
+// RefusedRecords returns the records of one as CSV; nil if it is not kept.
 func (s *Store) RefusedRecords(ctx context.Context, id string) ([]byte, error) {
 	var all [][]byte
 	err := s.SQL.SelectContext(ctx, &all, `SELECT records FROM refused_batches WHERE id = $1`, id)

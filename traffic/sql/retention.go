@@ -14,7 +14,7 @@ import (
 	"lucidorchard/traffic"
 )
 
-// Days gives what is kept, oldest first, records before conversations.
+// Days returns what is kept, oldest first, records before conversations.
 func (s *Store) Days(ctx context.Context) ([]traffic.Day, error) {
 	var rows []struct {
 		Name  string

@@ -76,7 +76,7 @@ func (s *Store) Export(ctx context.Context, w io.Writer) error {
 	})
 }
 
-// exported gives the rows of a table as they are exported. What an import can be
+// exported returns the rows of a table as they are exported. What an import can be
 // undone by is not: its traffic stays here.
 func exported(table string) string {
 	if table != "changes" {
@@ -87,7 +87,7 @@ func exported(table string) string {
 
 // Restore puts back what Export wrote, whole or not at all, into a database
 // without workloads and policy. open gives the export from its start; sound is
-// asked about what was put back before it counts, and may refuse it. It gives how
+// asked about what was put back before it counts, and may refuse it. It returns how
 // many lines it read.
 func (s *Store) Restore(ctx context.Context, open func() (io.ReadCloser, error), progress func(lines int),
 	sound func(*model.State, map[string]json.RawMessage) error) (lines int, err error) {
@@ -203,7 +203,7 @@ type restoring struct {
 	octets int // of the rows
 }
 
-// all reads an export to its end, and gives its number of lines.
+// all reads an export to its end, and returns its number of lines.
 func (r *restoring) all(in io.Reader, progress func(lines int)) (lines int, err error) {
 	b := bufio.NewScanner(in)
 	b.Buffer(make([]byte, 1<<16), longestLine)

@@ -31,7 +31,7 @@ type Troubles struct {
 	Trusting  string // the address on which everybody is let in; blank: loopback only
 }
 
-// troubles says what is wrong. It asks no database: that may be what is wrong.
+// troubles reports what is wrong. It asks no database: that may be what is wrong.
 func (s *Troubles) troubles(_ context.Context, _ *struct{}) (*server.Body[[]Trouble], error) {
 	return server.OK(s.troubled()), nil
 }
@@ -121,7 +121,7 @@ func clockWords(off time.Duration) string {
 	return off.Round(time.Second).String() + " ahead"
 }
 
-// losing says what becomes of traffic that is not stored.
+// losing reports what becomes of traffic that is not stored.
 func (s *Troubles) losing() string {
 	if s.Collector == nil {
 		return ""

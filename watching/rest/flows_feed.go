@@ -123,7 +123,7 @@ func (s *Watching) serveFlows(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// feed writes the hours that changed since a cursor, and gives the cursor after them.
+// feed writes the hours that changed since a cursor, and returns the cursor after them.
 func (s *Watching) feed(ctx context.Context, out *bufio.Writer, m *model.Model, filter ledger.Filter,
 	cursor int64) (int64, error) {
 	var hours []flow.Hour

@@ -65,7 +65,7 @@ type matterPoint struct {
 // waiting is the states of matters that wait for somebody.
 func waiting(state string) bool { return state == "new" || state == "with" }
 
-// matters gives those that wait, and those of a time, as far as they are to be kept.
+// matters returns those that wait, and those of a time, as far as they are to be kept.
 func (s *Watching) matters(ctx context.Context, from, to time.Time, keep func(*watching.Matter,
 	[]watching.MatterDay) bool) ([]MatterOut, error) {
 	list, err := s.Matters(ctx, from)
@@ -203,7 +203,7 @@ func matterOut(m *watching.Matter, days []watching.MatterDay, from, to time.Time
 	return out, nil
 }
 
-// hourOf gives what there was in an hour of a day; of days that were looked at by earlier
+// hourOf returns what there was in an hour of a day; of days that were looked at by earlier
 // versions nothing is known.
 func hourOf(hours []int64, h int) int64 {
 	if h < len(hours) {
@@ -276,7 +276,7 @@ func talkOut(v *reach.View, i int) matterTalk {
 	return out
 }
 
-// pointsOf gives a point that a matter names.
+// pointsOf returns a point that a matter names.
 func (s *Watching) pointsOf(ctx context.Context, name string) ([]matterPoint, error) {
 	out := []matterPoint{}
 	if name == "" {
@@ -287,7 +287,7 @@ func (s *Watching) pointsOf(ctx context.Context, name string) ([]matterPoint, er
 		if p.Name != name || p.Said == nil {
 			continue
 		}
-		var said point.Said
+		var said point.Status
 		if err := json.Unmarshal(p.Said, &said); err != nil {
 			return nil, err
 		}

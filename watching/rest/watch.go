@@ -32,7 +32,7 @@ type WatchOut struct {
 	Looking bool         `json:"looking" doc:"What was seen is still being gathered"`
 }
 
-// watchedGroup says which groups are watched.
+// watchedGroup reports which groups are watched.
 type watchedGroup struct {
 	Groups []string `json:"groups"`
 	Chosen bool     `json:"chosen" doc:"Somebody chose them; else those that assertions protect are watched"`
@@ -160,7 +160,7 @@ func (s *Watching) hours(ctx context.Context, from, end time.Time, bin time.Dura
 	return err
 }
 
-// spanView gives what was seen in a span, with some of what was seen before and after it.
+// spanView returns what was seen in a span, with some of what was seen before and after it.
 func (s *Watching) spanView(ctx context.Context, m *model.Model, span watch.Span) (*reach.View, error) {
 	end := span.From + span.Bin*flow.Micros(span.Bins)
 	first, last := flow.HourOf(span.From.Instant()), flow.HourOf((end-1).Instant())+1
@@ -235,7 +235,7 @@ func (s *Watching) counters(ctx context.Context, in *struct {
 	return server.OK(out), nil
 }
 
-// changed says how many were changed.
+// changed reports how many were changed.
 type changed struct {
 	Changed int `json:"changed"`
 }

@@ -59,7 +59,7 @@ type MatterWord struct {
 	Words  string    `json:"words"`
 }
 
-// Notice says when who is told of what.
+// Notice reports when who is told of what.
 type Notice struct {
 	ID     int64      `json:"id"`
 	Kinds  []string   `json:"kinds" doc:"Of matters; none: any"`

@@ -12,7 +12,7 @@ import (
 	"lucidorchard/watching"
 )
 
-// PutWatchedDay keeps what a day makes in place of what it made before, and gives the
+// PutWatchedDay keeps what a day makes in place of what it made before, and returns the
 // matters that are new by it, or again. Where another server was there with something newer,
 // that stays.
 func (s *Store) PutWatchedDay(ctx context.Context, d watching.WatchedDay) (opened []watching.Opening, err error) {

@@ -16,7 +16,7 @@ import (
 	"lucidorchard/watching"
 )
 
-// WatchStamps gives what each day was made from that was looked at.
+// WatchStamps returns what each day was made from that was looked at.
 func (s *Store) WatchStamps(ctx context.Context) (map[time.Time]string, error) {
 	var rows []struct {
 		Day   time.Time
@@ -30,7 +30,7 @@ func (s *Store) WatchStamps(ctx context.Context) (map[time.Time]string, error) {
 	return out, err
 }
 
-// KnownCallers gives who reached what is watched before a time.
+// KnownCallers returns who reached what is watched before a time.
 func (s *Store) KnownCallers(ctx context.Context, before time.Time) (watching.Callers, error) {
 	var rows []struct {
 		Who, What string
@@ -47,7 +47,7 @@ func (s *Store) KnownCallers(ctx context.Context, before time.Time) (watching.Ca
 	return watching.Callers{Some: known}, nil
 }
 
-// Silences gives the callers of what is watched who came on six of the seven days before
+// Silences returns the callers of what is watched who came on six of the seven days before
 // yesterday, and neither yesterday nor today; none if nothing at all was seen yesterday.
 func (s *Store) Silences(ctx context.Context, today time.Time) ([]watching.Silence, error) {
 	var rows []struct {
@@ -69,7 +69,7 @@ func (s *Store) Silences(ctx context.Context, today time.Time) ([]watching.Silen
 	return out, err
 }
 
-// WatchedMembers gives who was in groups when they were last looked at.
+// WatchedMembers returns who was in groups when they were last looked at.
 func (s *Store) WatchedMembers(ctx context.Context) (map[string]watching.Members, error) {
 	out := map[string]watching.Members{}
 	err := s.Read(ctx, func(tx pgx.Tx) error {
@@ -118,8 +118,8 @@ func (s *Store) PutMembers(ctx context.Context, now []watching.Members, matters 
 }
 
 // PutStanding keeps what is the matter just now of some kinds, and ends what is so no
-// more. It gives those that are new, or new again.
-// what gives the messages to put into the outbox with a matter that is new.
+// more. It returns those that are new, or new again.
+// what returns the messages to put into the outbox with a matter that is new.
 func (s *Store) PutStanding(ctx context.Context, kinds []string, list []watching.Matter,
 	tells func(watching.Matter) []watching.Telling) (opened []watching.Opening, changed bool,
 	err error) {
@@ -190,7 +190,7 @@ func (s *Store) OpenDue(ctx context.Context) (opened []watching.Opening, err err
 	return opened, err
 }
 
-// Matters gives all that were seen since a time, or that somebody said something of since,
+// Matters returns all that were seen since a time, or that somebody said something of since,
 // or that still wait for somebody: the newest first.
 func (s *Store) Matters(ctx context.Context, since time.Time) ([]watching.Matter, error) {
 	out := []watching.Matter{}
@@ -199,7 +199,7 @@ func (s *Store) Matters(ctx context.Context, since time.Time) ([]watching.Matter
 		ORDER BY last DESC, id`, since)
 }
 
-// MatterDays gives what was seen of all matters on days since a time, the oldest first.
+// MatterDays returns what was seen of all matters on days since a time, the oldest first.
 func (s *Store) MatterDays(ctx context.Context, since time.Time) (map[string][]watching.MatterDay, error) {
 	return s.matterDays(ctx, `day >= $1`, since.UTC().Truncate(24*time.Hour))
 }
@@ -222,7 +222,7 @@ func (s *Store) matterDays(ctx context.Context, where string, arg any) (map[stri
 	return out, err
 }
 
-// Matter gives one with its days and what was done with it, the newest first; false:
+// Matter returns one with its days and what was done with it, the newest first; false:
 // there is none.
 func (s *Store) Matter(ctx context.Context, id string) (m watching.Matter, days []watching.MatterDay,
 	log []watching.MatterWord, found bool, err error) {
@@ -261,7 +261,7 @@ func (s *Store) PutMatterState(ctx context.Context, ids []string, x watching.Mat
 	return changed, err
 }
 
-// WatchHours gives what became of the connections of the hours [from, to).
+// WatchHours returns what became of the connections of the hours [from, to).
 func (s *Store) WatchHours(ctx context.Context, from, to flow.Hour) (map[flow.Hour]watch.Hour, error) {
 	var rows []struct {
 		Hour                                               int32
@@ -278,13 +278,13 @@ func (s *Store) WatchHours(ctx context.Context, from, to flow.Hour) (map[flow.Ho
 	return out, err
 }
 
-// Watched gives the groups that somebody chose to watch, in order.
+// Watched returns the groups that somebody chose to watch, in order.
 func (s *Store) Watched(ctx context.Context) ([]string, error) {
 	out := []string{}
 	return out, s.SQL.SelectContext(ctx, &out, `SELECT group_name FROM watched ORDER BY group_name`)
 }
 
-// PutWatched says which groups are watched.
+// PutWatched reports which groups are watched.
 func (s *Store) PutWatched(ctx context.Context, groups []string, author string) error {
 	return s.Write(ctx, database.WatchLock, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM watched WHERE NOT group_name = ANY($1)`, groups); err != nil {

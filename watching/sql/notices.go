@@ -14,7 +14,7 @@ import (
 	"lucidorchard/watching"
 )
 
-// Destinations gives all, by name.
+// Destinations returns all, by name.
 func (s *Store) Destinations(ctx context.Context) ([]watching.Destination, error) {
 	out := []watching.Destination{}
 	return out, s.SQL.SelectContext(ctx, &out, `SELECT name, kind, settings, author, at, sent, failing, problem,
@@ -58,7 +58,7 @@ func (s *Store) watchExec(ctx context.Context, query string, args ...any) (rows 
 
 const noticeColumns = `id, kinds, who, what, matter, filter, pace, to_, lower(quiet)::int AS quiet_from, upper(quiet)::int % 1440 AS quiet_until, ends, paused, author, at, fired`
 
-// Notices gives all, the oldest first.
+// Notices returns all, the oldest first.
 func (s *Store) Notices(ctx context.Context) (out []watching.Notice, err error) {
 	err = s.Read(ctx, func(tx pgx.Tx) error {
 		rows, err := tx.Query(ctx, `SELECT `+noticeColumns+` FROM notices ORDER BY id`)
@@ -71,7 +71,7 @@ func (s *Store) Notices(ctx context.Context) (out []watching.Notice, err error) 
 	return out, err
 }
 
-// PutNotice keeps a notice: a new one if its id is 0. It gives the id; false: there is no
+// PutNotice keeps a notice: a new one if its id is 0. It returns the id; false: there is no
 // such notice. Of a filter that is new, seen is what there was already, by day.
 func (s *Store) PutNotice(ctx context.Context, n watching.Notice, seen map[time.Time][]watching.Asked) (id int64,
 	found bool, err error) {
@@ -196,7 +196,7 @@ func (s *Store) Tell(ctx context.Context, list []watching.Telling) error {
 // waits is SQL of what may be tried now.
 const waits = `sent IS NULL AND refused IS NULL AND due <= now() AND (claimed IS NULL OR claimed < now())`
 
-// Due gives the destinations for which something may be tried now.
+// Due returns the destinations for which something may be tried now.
 func (s *Store) Due(ctx context.Context) (names []string, err error) {
 	return names, s.SQL.SelectContext(ctx, &names, `SELECT name FROM destinations WHERE EXISTS
 		(SELECT FROM outbox WHERE destination = name AND outbox.sent IS NULL AND outbox.refused IS NULL AND due <= now()

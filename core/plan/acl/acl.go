@@ -118,7 +118,7 @@ func (l *list) side(p *plan.Plan, c *plan.Class, six, server bool, cannot map[in
 	}
 }
 
-// prefixes gives addresses of a family in their order as the fewest prefixes.
+// prefixes returns addresses of a family in their order as the fewest prefixes.
 func prefixes(all []netip.Addr, six bool) (out []netip.Prefix) {
 	var spans plan.Addresses
 	for _, a := range all {
@@ -132,7 +132,7 @@ func prefixes(all []netip.Addr, six bool) (out []netip.Prefix) {
 	return out
 }
 
-// ends gives the conditions on the addresses; a peer that is not valid is anybody.
+// ends returns the conditions on the addresses; a peer that is not valid is anybody.
 func ends(own netip.Prefix, peer netip.Prefix, six, server bool) match {
 	version := "ipv4"
 	if six {
@@ -176,7 +176,7 @@ func (l *list) add(name string, ends match, on map[string]match, six bool, actio
 	l.ACEs.ACE = append(l.ACEs.ACE, e)
 }
 
-// services gives the conditions under which a packet is on some services, one for
+// services returns the conditions under which a packet is on some services, one for
 // each entry that it takes; under "" stands what belongs to the address's header.
 func services(points service.Set) (out []map[string]match, sctp bool) {
 	if points.Equal(service.All) {
@@ -218,5 +218,5 @@ func services(points service.Set) (out []map[string]match, sctp bool) {
 	return out, sctp
 }
 
-// Text gives the document as JSON.
+// Text returns the document as JSON.
 func (d Document) Text() ([]byte, error) { return json.MarshalIndent(d, "", "  ") }

@@ -41,7 +41,7 @@ type meta struct {
 	Annotations map[string]string `json:"annotations"`
 }
 
-// spec says what pods may be reached by and may reach.
+// spec reports what pods may be reached by and may reach.
 type spec struct {
 	PodSelector struct {
 		MatchLabels map[string]string `json:"matchLabels"`
@@ -161,7 +161,7 @@ func allowed(p *plan.Plan, rules []plan.Rule, cannot map[string]bool) []Allow {
 	return out
 }
 
-// carried gives the peers that rules do not reject on a service.
+// carried returns the peers that rules do not reject on a service.
 func carried(p *plan.Plan, rules []plan.Rule, on service.Point) plan.Addresses {
 	open, rest := plan.Addresses(nil), plan.Everywhere
 	for i := range rules {
@@ -209,5 +209,5 @@ func (a *Allow) add(proto uint8, lo, hi uint32) {
 	a.Ports = append(a.Ports, p)
 }
 
-// Text gives the list as JSON.
+// Text returns the list as JSON.
 func (l List) Text() ([]byte, error) { return json.MarshalIndent(l, "", "  ") }

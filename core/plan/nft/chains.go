@@ -139,7 +139,7 @@ func (r *renderer) rule(x *plan.Rule, c *plan.Class, peer string) {
 	}
 }
 
-// until gives the condition that keeps a rule to its last day.
+// until returns the condition that keeps a rule to its last day.
 func until(x *plan.Rule) string {
 	if x.Until == 0 {
 		return ""
@@ -154,7 +154,7 @@ func someOf(ids []string) string {
 	return strings.Join(ids, " ")
 }
 
-// peers gives the conditions on the other end: of each family that the class has, one for
+// peers returns the conditions on the other end: of each family that the class has, one for
 // each set of peers.
 func (r *renderer) peers(x *plan.Rule, c *plan.Class, peer string) []string {
 	if x.Anybody() {
@@ -182,7 +182,7 @@ func (r *renderer) peers(x *plan.Rule, c *plan.Class, peer string) []string {
 	return out
 }
 
-// member gives the condition that the other end is in a set, or with not that it is not.
+// member returns the condition that the other end is in a set, or with not that it is not.
 func (r *renderer) member(set int, six bool, peer, not string) string {
 	s, f := &r.p.Sets[set], families[0]
 	if six {
@@ -197,7 +197,7 @@ func (r *renderer) member(set int, six bool, peer, not string) string {
 	return fmt.Sprintf("%s %s %s@%s%s ", f.name, peer, not, r.prefix, setName(s, six))
 }
 
-// noted gives what a rule does with a packet, after what the kernel's log is given.
+// noted returns what a rule does with a packet, after what the kernel's log is given.
 func (r *renderer) noted(what, do string) string {
 	if r.o.Group == 0 {
 		return do
@@ -205,7 +205,7 @@ func (r *renderer) noted(what, do string) string {
 	return "goto " + r.noteOf(what)
 }
 
-// verdict says what a rule does, under the line of its statement.
+// verdict reports what a rule does, under the line of its statement.
 func (r *renderer) verdict(x *plan.Rule) string {
 	log := ""
 	if x.Log {
@@ -218,7 +218,7 @@ func (r *renderer) verdict(x *plan.Rule) string {
 	return fmt.Sprintf("counter %s%s comment \"line %d %s\"", log, do, x.Line, x.Verdict)
 }
 
-// Matches gives the conditions under which a packet is on some services, each
+// Matches returns the conditions under which a packet is on some services, each
 // ending in a blank; one that is blank for all of them.
 func Matches(points service.Set) []string {
 	if points.Equal(service.All) {
@@ -265,7 +265,7 @@ func oneOf(list []string) string {
 	return "{ " + strings.Join(list, ", ") + " }"
 }
 
-// icmp gives the conditions for types and codes from lo to hi: type × 256 + code.
+// icmp returns the conditions for types and codes from lo to hi: type × 256 + code.
 // Messages of unknown type do not come in packets.
 func icmp(proto uint8, lo, hi uint32) (out []string) {
 	name := "icmp"

@@ -91,7 +91,7 @@ func newLand(t testing.TB) *land {
 	return l
 }
 
-// at gives where an address is: by turns.
+// at returns where an address is: by turns.
 func (l *land) at(a netip.Addr) string {
 	if slices.Index(sample.Addresses, a)%2 == 0 {
 		return l.west
@@ -266,7 +266,7 @@ var points = slices.DeleteFunc(slices.Clone(sample.Points), func(p service.Point
 		proto != service.TCP && proto != service.UDP && !service.IsICMP(proto)
 })
 
-// everyWay gives a probe for each pair of addresses across the gate, with what a
+// everyWay returns a probe for each pair of addresses across the gate, with what a
 // plan's policy says of it; asked says which conversations the point polices.
 func (l *land) everyWay(c *decide.Compiled, asked func(a, b estate.Endpoint) bool,
 	keep func(n int) bool) (out []probe) {

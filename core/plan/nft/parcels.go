@@ -144,7 +144,7 @@ func (x *parcel) name(p *plan.Plan) string {
 	return fmt.Sprintf("%s%016x", parcelPrefix, h.Sum64())
 }
 
-// sets gives the sets outside of which the rules of a run have no peers, each once.
+// sets returns the sets outside of which the rules of a run have no peers, each once.
 func (x *parcel) sets() (out []int) {
 	for i := range x.rules {
 		for _, set := range x.rules[i].Covers() {
@@ -156,7 +156,7 @@ func (x *parcel) sets() (out []int) {
 	return out
 }
 
-// peers gives the set of all that the rules of a run are for.
+// peers returns the set of all that the rules of a run are for.
 func (x *parcel) peers(p *plan.Plan) *plan.Set {
 	words := fmt.Sprintf("peers of lines %d to %d", x.rules[0].Line, x.rules[len(x.rules)-1].Line)
 	return &plan.Set{Name: x.name(p), Words: words, Addresses: plan.Union(x.addresses(p)...)}
@@ -169,7 +169,7 @@ func (x *parcel) addresses(p *plan.Plan) (out []plan.Addresses) {
 	return out
 }
 
-// setsOf gives the sets that a kernel holds for a plan: those of its rules, and those
+// setsOf returns the sets that a kernel holds for a plan: those of its rules, and those
 // of parcels.
 func setsOf(p *plan.Plan) (out []*plan.Set) {
 	for i := range p.Sets {

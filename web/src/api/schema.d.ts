@@ -4233,6 +4233,34 @@ export interface components {
             sha256: string;
             words: string;
         };
+        Instructions: {
+            /**
+             * Format: int64
+             * @description How often the same was told anew: the point then tries again what it gave up
+             */
+            again: number;
+            /** @description The release that decides; none: everything is carried */
+            enforces?: components["schemas"]["Assignment"];
+            /**
+             * Format: int64
+             * @description Version of the estate that the plans were made from
+             */
+            estate: number;
+            /** @description The same as long as the same is to be loaded */
+            id: string;
+            /** @description The orders that the server has */
+            lineage: components["schemas"]["Mark"][];
+            /** @description The release on trial */
+            observes?: components["schemas"]["Assignment"];
+            /** @description Another point sees part of the packets */
+            paired: boolean;
+            /** @description Whether the point restores by itself what is changed by hand */
+            putsBack: boolean;
+            /** @description Enforcement has to be confirmed in time */
+            trial?: components["schemas"]["Trial"];
+            /** @description A person decided that a point which took this order follows the server, though that does not have it */
+            yields: components["schemas"]["Mark"];
+        };
         Job: {
             /**
              * Format: double
@@ -5123,7 +5151,7 @@ export interface components {
              */
             heard?: string;
             /** @description What it said last that it holds */
-            held?: components["schemas"]["Said"];
+            held?: components["schemas"]["Status"];
             /** @enum {string} */
             kind: "host" | "gate" | "file";
             /** Format: date-time */
@@ -5792,47 +5820,6 @@ export interface components {
             missing: string[];
             same: boolean;
         };
-        Said: {
-            /** @description The latest order that the point took */
-            at: components["schemas"]["Mark"];
-            /**
-             * Format: int64
-             * @description Release that decides; 0: none
-             */
-            enforces: number;
-            /**
-             * Format: int64
-             * @description Version of the estate that it has loaded
-             */
-            estate: number;
-            /** @description What happened since it was heard of last */
-            events?: components["schemas"]["Event"][];
-            /** @description Of what it has loaded; blank: nothing */
-            id: string;
-            /** @description By the rules that decide; if none does, by those on trial */
-            lately: components["schemas"]["Lately"];
-            lines?: components["schemas"]["Line"][];
-            /**
-             * Format: int64
-             * @description Release on trial; 0: none
-             */
-            observes: number;
-            /**
-             * Format: double
-             * @description Seconds since what is loaded was last read back; below 0: never
-             */
-            read: number;
-            /** @description Names this run of the agent: two at once are two agents */
-            run?: string;
-            /** @enum {string} */
-            state: "holds" | "refused" | "drifted" | "went back" | "ahead";
-            /** @description Addresses of a host that its plan does not guard */
-            unlisted?: string[];
-            /** @description The connection by which it said so, as the server saw it */
-            way?: components["schemas"]["Way"];
-            /** @description What is not as it should be */
-            words?: string;
-        };
         "Save-selectionRequest": {
             /** @description The query of the page's address */
             filter: string;
@@ -5917,7 +5904,7 @@ export interface components {
             /** @description What would be rejected has to be settled as right */
             settled: boolean;
             title?: string;
-            /** @description The way back has to stay open */
+            /** @description All machines must stay administrable, so that a rollback is possible */
             wayBack: boolean;
         };
         SetMoves: {
@@ -6135,6 +6122,47 @@ export interface components {
             spark?: number[];
             /** @description The whole line */
             text: string;
+        };
+        Status: {
+            /** @description The latest order that the point took */
+            at: components["schemas"]["Mark"];
+            /**
+             * Format: int64
+             * @description Release that decides; 0: none
+             */
+            enforces: number;
+            /**
+             * Format: int64
+             * @description Version of the estate that it has loaded
+             */
+            estate: number;
+            /** @description What happened since it was heard of last */
+            events?: components["schemas"]["Event"][];
+            /** @description Of what it has loaded; blank: nothing */
+            id: string;
+            /** @description By the rules that decide; if none does, by those on trial */
+            lately: components["schemas"]["Lately"];
+            lines?: components["schemas"]["Line"][];
+            /**
+             * Format: int64
+             * @description Release on trial; 0: none
+             */
+            observes: number;
+            /**
+             * Format: double
+             * @description Seconds since what is loaded was last read back; below 0: never
+             */
+            read: number;
+            /** @description Names this run of the agent: two at once are two agents */
+            run?: string;
+            /** @enum {string} */
+            state: "holds" | "refused" | "drifted" | "went back" | "ahead";
+            /** @description Addresses of a host that its plan does not guard */
+            unlisted?: string[];
+            /** @description The connection by which it said so, as the server saw it */
+            way?: components["schemas"]["Way"];
+            /** @description What is not as it should be */
+            words?: string;
         };
         StepOut: {
             because: components["schemas"]["Belongs"][];
@@ -6407,34 +6435,6 @@ export interface components {
             /** Format: date-time */
             used?: string;
         };
-        Told: {
-            /**
-             * Format: int64
-             * @description How often the same was told anew: the point then tries again what it gave up
-             */
-            again: number;
-            /** @description The release that decides; none: everything is carried */
-            enforces?: components["schemas"]["Assignment"];
-            /**
-             * Format: int64
-             * @description Version of the estate that the plans were made from
-             */
-            estate: number;
-            /** @description The same as long as the same is to be loaded */
-            id: string;
-            /** @description The orders that the server has */
-            lineage: components["schemas"]["Mark"][];
-            /** @description The release on trial */
-            observes?: components["schemas"]["Assignment"];
-            /** @description Another point sees part of the packets */
-            paired: boolean;
-            /** @description Whether the point restores by itself what is changed by hand */
-            putsBack: boolean;
-            /** @description Enforcement has to be confirmed in time */
-            trial?: components["schemas"]["Trial"];
-            /** @description A person decided that a point which took this order follows the server, though that does not have it */
-            yields: components["schemas"]["Mark"];
-        };
         Trial: {
             id: string;
             /**
@@ -6618,7 +6618,7 @@ export interface components {
              */
             stage: "not yet" | "observes" | "enforces";
             title: string;
-            /** @description The way back has to stay open */
+            /** @description All machines must stay administrable, so that a rollback is possible */
             wayBack: boolean;
         };
         Way: {
@@ -9551,7 +9551,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Said"];
+                "application/json": components["schemas"]["Status"];
             };
         };
         responses: {
@@ -9625,7 +9625,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Told"];
+                    "application/json": components["schemas"]["Instructions"];
                 };
             };
             /** @description Unauthorized */
