@@ -49,7 +49,7 @@ func (s *Editor) Edited(ctx context.Context, v *reach.View, snap *model.Model, t
 	return &server.Stored[EditOut]{Status: http.StatusCreated, Location: RevisionPath(out.Revision), Body: out}, nil
 }
 
-// Unedited says why an edit cannot be made: of a dry run, that is its answer.
+// Unedited returns why an edit cannot be made: of a dry run, that is its answer.
 func Unedited(snap *model.Model, bad *policy.EditError, dryRun bool) (*server.Stored[EditOut], error) {
 	if !dryRun {
 		return nil, Refusal(bad)

@@ -31,7 +31,7 @@ type Options struct {
 	Log    *slog.Logger
 	// Collector runs in the same process, if one does: it is told of changes.
 	Collector *collect.Collector
-	// Name tells this server from others on the database, and is that of its earlier
+	// Name distinguishes this server from others on the database, and is that of its earlier
 	// runs; blank: it has none.
 	Name string
 	// Address is where people reach this server, for links in messages; blank: it is not

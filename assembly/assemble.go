@@ -98,7 +98,7 @@ func Handler(a *App, o HandlerOptions) *Site {
 		&transferrest.Transfers{Kit: k, Service: a.Transfer})}
 }
 
-// collecting tells of the collector in this process.
+// collecting reports the collector in this process.
 func collecting(c *collect.Collector) (out []prometheus.Collector) {
 	gauge := func(name, help string, value func(collect.Status) float64) {
 		out = append(out, prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help},
@@ -124,7 +124,7 @@ func collecting(c *collect.Collector) (out []prometheus.Collector) {
 	return out
 }
 
-// keeping tells of jobs, the model and the disks.
+// keeping reports jobs, the model and the disks.
 func gauges(a *App) (out []prometheus.Collector) {
 	if a.Collector != nil {
 		out = collecting(a.Collector)

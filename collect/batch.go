@@ -105,7 +105,7 @@ func newKnown() known {
 	return known{maphash.MakeSeed(), map[uint64]struct{}{}, map[uint64]struct{}{}, time.Now(), map[uint64]struct{}{}}
 }
 
-// hash tells conversations apart, nearly always.
+// hash distinguishes conversations, nearly always.
 func (k *known) hash(x talk) uint64 { return maphash.Comparable(k.seed, x) }
 
 // opened reports whether a session belongs to what is new.

@@ -143,7 +143,7 @@ func (a *Service) SaveText(ctx context.Context, snap *model.Model, text, words s
 	return r.No, a.apply(ctx, Edit{Words: words, Author: a.Author, Revision: &r, Probes: probes})
 }
 
-// blame says for each line of the new text which revision wrote it.
+// blame returns for each line of the new text which revision wrote it.
 func blame(before model.Revision, text string) model.Blame {
 	lines := policy.Lines(text)
 	out := make(model.Blame, len(lines))

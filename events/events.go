@@ -36,19 +36,19 @@ func (e *Events) Next() (Event, <-chan struct{}) {
 	return e.now, e.wait
 }
 
-// Changed tells of a change of what no model holds.
+// Changed reports a change of what no model holds.
 func (e *Events) Changed() { e.tell(func(now *Event) { now.Other++ }) }
 
-// PointsChanged tells of a change of releases, or of what points hold.
+// PointsChanged reports a change of releases, or of what points hold.
 func (e *Events) PointsChanged() { e.tell(func(now *Event) { now.Points++ }) }
 
-// MattersChanged tells of a change of matters, or of who is told of them.
+// MattersChanged reports a change of matters, or of who is told of them.
 func (e *Events) MattersChanged() { e.tell(func(now *Event) { now.Watch++ }) }
 
-// PointsAimed tells of a change of what points are to hold.
+// PointsAimed reports a change of what points are to hold.
 func (e *Events) PointsAimed() { e.tell(func(now *Event) { now.Points++; now.Aims++ }) }
 
-// Made tells of a new model.
+// Made reports a new model.
 func (e *Events) Made(v database.Versions) { e.tell(func(now *Event) { now.Versions = v }) }
 
 func (e *Events) tell(change func(*Event)) {

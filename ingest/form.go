@@ -31,7 +31,7 @@ type Form struct {
 	Header    int    `json:"header,omitempty" minimum:"0" doc:"Of a table: the line with the names of the columns"`
 	Pointer   string `json:"pointer,omitempty" doc:"Of JSON: where the list of rows stands (RFC 6901)"`
 	Loose     bool   `json:"loose,omitempty" doc:"Of a table: a quote may stand in the middle of a cell"`
-	// Columns says for each heading what it is; blank: left out. Headings of JSON are
+	// Columns returns for each heading what it is; blank: left out. Headings of JSON are
 	// the members of a row, with / between those of nested ones.
 	Columns   Mapping           `json:"columns,omitempty" doc:"What each heading is read as; blank: left out"`
 	Zone      string            `json:"zone,omitempty" doc:"Of times that name none: such as Europe/Oslo; blank: UTC"`

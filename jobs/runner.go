@@ -20,7 +20,7 @@ import (
 type Options struct {
 	Store Store
 	Log   *slog.Logger
-	// Name tells this server from others on the database, and is that of its earlier runs;
+	// Name distinguishes this server from others on the database, and is that of its earlier runs;
 	// blank: it has none.
 	Name string
 	// Changed is called when a job has ended.

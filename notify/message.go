@@ -95,7 +95,7 @@ func (s *Settings) Check() error {
 	return nil
 }
 
-// Within says why messages may not go to the address of settings, if it is written as one;
+// Within returns why messages may not go to the address of settings, if it is written as one;
 // what a name leads to is looked at when it is used.
 func (s *Settings) Within(r Reach) error {
 	host, _, err := net.SplitHostPort(s.Address)

@@ -10,7 +10,7 @@ import (
 	"time"
 )
 
-// Reach says to which addresses messages may go. Those of this machine, of its links
+// Reach restricts to which addresses messages may go. Those of this machine, of its links
 // alone, and of many at once are refused: whoever may say where messages go would
 // otherwise reach, through this server, what listens for its machine only.
 type Reach struct {
@@ -20,7 +20,7 @@ type Reach struct {
 // translated holds addresses of IPv4 as a translator writes them (RFC 6052).
 var translated = netip.MustParsePrefix("64:ff9b::/96")
 
-// Refuse says why nothing may go to an address; nil: it may.
+// Refuse returns why nothing may go to an address; nil: it may.
 func (r Reach) Refuse(addr netip.Addr) error {
 	a := addr.Unmap().WithZone("")
 	if translated.Contains(a) {

@@ -31,7 +31,7 @@ func wantingOf(l plan.Loaded, loaded Held) *wanting {
 	return w
 }
 
-// drift says in words in what a kernel holds something other than it should; blank:
+// drift returns in words in what a kernel holds something other than it should; blank:
 // in nothing.
 func (w *wanting) drift(have *Held) string {
 	if w.moved != nil {

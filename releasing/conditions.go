@@ -206,7 +206,7 @@ func serverWays(c *decide.Compiled, points []PointState, guarded []int32) (words
 	return "", true
 }
 
-// spell says minutes.
+// spell formats minutes.
 func spell(minutes int) string {
 	switch {
 	case minutes >= 2880:

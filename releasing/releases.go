@@ -186,7 +186,7 @@ func (a *Service) Release(ctx context.Context, m *model.Model, revision int, tit
 	return r, err
 }
 
-// TellAgain tells a point anew what it is to hold: what was changed by hand is put
+// TellAgain sends a point its instructions again: what was changed by hand is put
 // back, what was refused is tried again.
 func (a *Service) TellAgain(ctx context.Context, name string) error {
 	found, err := a.Store.TellAgain(ctx, name, "to load it again")

@@ -66,7 +66,7 @@ type Store interface {
 	// token report by turns; one that moved reports from elsewhere after a restart: both leave
 	// the other address with the point.
 	Run(ctx context.Context, name, run, from string) error
-	// TellAgain tells a point anew what it is to hold, and says whether there is one.
+	// TellAgain sends a point its instructions again, and reports whether there is such a point.
 	TellAgain(ctx context.Context, name, words string) (found bool, err error)
 	// Waves returns those of which somebody has said something.
 	Waves(ctx context.Context) ([]Wave, error)

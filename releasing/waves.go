@@ -36,7 +36,7 @@ func usualWave(no int) Wave {
 	return Wave{No: no, Asserts: true, Probes: true, Administrable: true, Settled: true}
 }
 
-// Hold says that, and why, a roll-out does not go on.
+// Hold is a pause of a roll-out, with its reason.
 type Hold struct {
 	Author string    `db:"author"`
 	At     time.Time `db:"at"`

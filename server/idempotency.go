@@ -77,7 +77,7 @@ func (s *Kit) repeatable(next http.Handler) http.Handler {
 	})
 }
 
-// fingerprint tells requests apart: by what they ask and, if it is not a large
+// fingerprint distinguishes requests: by what they ask and, if it is not a large
 // file, by what they send.
 func fingerprint(r *http.Request) (string, error) {
 	h := sha256.New()

@@ -114,7 +114,7 @@ func tooLarge() error {
 		fmt.Sprintf("the request is larger than %d MB, the most that is taken", mostJSON>>20))
 }
 
-// unarrived says why a body did not arrive whole, with a patience.
+// unarrived returns why a body did not arrive whole, with a patience.
 func (s *Kit) unarrived(ctx context.Context, err error, within Patience) error {
 	var disk *os.PathError
 	switch {

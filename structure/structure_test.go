@@ -191,6 +191,19 @@ func TestCommentsBeginWithTheName(t *testing.T) {
 	})
 }
 
+// Comments say what a function does in the words that people search for.
+func TestCommentsUseTheUsualVerbs(t *testing.T) {
+	wrong := regexp.MustCompile(`(?m)^\s*// (?:\w+\.)?\w+ (?:gives|tells (?:whether|if|how|of)|says (?:whether|if|how|why)) `)
+	read := 0
+	sources(t, func(path string, text []byte) {
+		read++
+		for _, m := range wrong.FindAll(text, -1) {
+			t.Errorf("%s: %q: write returns, reports or describes", path, strings.TrimSpace(string(m)))
+		}
+	})
+	require.Greater(t, read, 300)
+}
+
 // The layout in the README has every folder with Go code, and no other.
 func TestTheReadmeShowsTheTree(t *testing.T) {
 	text, err := os.ReadFile("../README.md")

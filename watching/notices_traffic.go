@@ -96,7 +96,7 @@ func (a *Service) asked(v *reach.View, conversations []int, n *Notice, now time.
 	return out
 }
 
-// NoticeProblem says why a notice can tell nothing, or nothing any more; blank: it can.
+// NoticeProblem returns why a notice can tell nothing, or nothing any more; blank: it can.
 func (a *Service) NoticeProblem(ctx context.Context, m *model.Model, n *Notice) (string, error) {
 	for _, x := range []struct{ name, text string }{{"who", n.Who}, {"what", n.What}} {
 		if _, err := ledger.EndOf(m, x.name, x.text); err != nil {

@@ -294,7 +294,7 @@ func (s *Asking) explain(ctx context.Context, v *reach.View, snap *model.Model, 
 	return out
 }
 
-// ruleRefBy says also who wrote the rule, and when.
+// ruleRefBy is NewRuleRef with the author of the rule and the time of writing.
 func (s *Asking) ruleRefBy(ctx context.Context, snap *model.Model, r *policy.Rule) *answers.RuleRef {
 	out := answers.NewRuleRef(r)
 	if out == nil || r.Line > len(snap.Head.Blame) {

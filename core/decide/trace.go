@@ -7,7 +7,7 @@ import (
 	"lucidorchard/core/service"
 )
 
-// Trace says why a flow gets its verdict.
+// Trace returns why a flow gets its verdict.
 type Trace struct {
 	Rule           *policy.Rule // that decides; nil if none does
 	Client, Server []Membership // why each is in the operands that decided
@@ -172,7 +172,7 @@ func (w *Walk) Explain(group string, ep estate.Endpoint, server bool) Membership
 	return m
 }
 
-// reasons says why a group says what it says. A group that others name by several ways is
+// reasons returns why a group says what it says. A group that others name by several ways is
 // told once: two of each level that name both of the next would else be told 2ⁿ times.
 func (w *Walk) reasons(group string, ep estate.Endpoint, told map[string]bool) (listed string, out []expr.Reason) {
 	g := w.policy.Groups[group]

@@ -11,7 +11,7 @@ import (
 	"lucidorchard/core/service"
 )
 
-// Reason says why a conversation was set aside.
+// Reason returns why a conversation was set aside.
 type Reason string
 
 // The reasons.
@@ -125,7 +125,7 @@ func (d *deriver) setAside(rules []*draft) []aside {
 	return out
 }
 
-// doubt says why an edge found no rule; clients and servers are how many of its
+// doubt returns why an edge found no rule; clients and servers are how many of its
 // kind take part.
 func (d *deriver) doubt(x *edge, p service.Range, clients, servers int) Reason {
 	a, b := d.tags(x.client), d.tags(x.server)

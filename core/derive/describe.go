@@ -44,7 +44,7 @@ func (d *deriver) holds(x *item, m int32) bool {
 	return x.m == m
 }
 
-// itemKey tells items apart and orders them.
+// itemKey distinguishes items and orders them.
 func (d *deriver) itemKey(x *item) string {
 	switch {
 	case x.set != nil:

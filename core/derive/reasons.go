@@ -40,7 +40,7 @@ func (d proposer) evidence(r *draft, p *Proposal) {
 	p.Pairs, p.Days, p.Clients = len(p.Conversations), days.Count(), len(clients)
 }
 
-// why says why a rule is as wide as it is.
+// why returns why a rule is as wide as it is.
 func (d proposer) why(r *draft, p *Proposal) string {
 	side := func(items []item, k int, verb string) string {
 		took, members := map[int32]bool{}, map[int32]bool{}

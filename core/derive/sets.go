@@ -47,7 +47,7 @@ type test struct {
 
 func (s *set) everybody() bool { return s.group == "" && len(s.tests) == 0 }
 
-// key tells sets apart, and orders them.
+// key distinguishes sets, and orders them.
 func (s *set) key() string {
 	if s.group != "" {
 		return "group " + s.group

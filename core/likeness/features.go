@@ -221,7 +221,7 @@ func gather(seen []Link, own [][]int32) gathered {
 	return out
 }
 
-// addMainly says of each workload with which value of a key most of those that it
+// addMainly returns for each workload with which value of a key most of those that it
 // talks with stand out: the share of them that have it against how many workloads
 // talk with such at all.
 func (f *features) addMainly(own, peers [][]int32, keys []string) {

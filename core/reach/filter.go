@@ -143,7 +143,7 @@ func (v *View) chosen(q Query) func(i int) bool {
 	}
 }
 
-// seenBefore tells for each conversation whether it was seen before the window.
+// seenBefore returns for each conversation whether it was seen before the window.
 func (w *Window) seenBefore(e *estate.Estate) []bool {
 	w.beforeOnce.Do(func() {
 		w.before = make([]bool, w.Len())

@@ -23,7 +23,7 @@ type Label struct {
 	Nobody bool
 }
 
-// Key tells labels apart that read alike: a group and tags of one name.
+// Key distinguishes labels that read alike: a group and tags of one name.
 func (l Label) Key() string { return l.Kind + " " + l.Text + " " + l.Lack }
 
 // Structural are the tag keys that say where a workload belongs, if nobody has

@@ -53,7 +53,7 @@ func (p Part) areas(all *policy.Policy) (out []*policy.Area) {
 	return out
 }
 
-// partOf tells for each end whether it is part of something.
+// partOf returns for each end whether it is part of something.
 func (v parter) partOf(p Part) []bool {
 	out := make([]bool, len(v.places))
 	areas := p.areas(v.Compiled.Policy)

@@ -223,7 +223,7 @@ type Acceptance struct {
 	List []Accepted
 }
 
-// accepted tells of each conversation whether it is rejected and that was
+// accepted reports each conversation whether it is rejected and that was
 // accepted; nil: of none.
 func (v *View) accepted(q Query) []bool {
 	if q.Acceptance == nil || len(q.Acceptance.List) == 0 {
@@ -258,7 +258,7 @@ func (v *View) accepted(q Query) []bool {
 	})
 }
 
-// Accepted tells of each conversation whether it is rejected and that was accepted;
+// Accepted reports each conversation whether it is rejected and that was accepted;
 // nil: of none.
 func (v *View) Accepted(s *Acceptance) []bool {
 	return v.accepted(Query{Filter: Filter{Acceptance: s}})

@@ -14,7 +14,7 @@ import (
 // Pos is a place in a text: line and column, in characters, counted from 1.
 type Pos struct{ Line, Col int }
 
-// Kind tells words from quoted words and from punctuation.
+// Kind distinguishes words from quoted words and from punctuation.
 type Kind uint8
 
 // The kinds of token. End stands for the end of the statement.

@@ -26,7 +26,7 @@ func Plain(pieces []Piece) string {
 	return out
 }
 
-// Title says in a sentence what a matter is.
+// Title returns in a sentence what a matter is.
 func (m *Matter) Title() []Piece {
 	who, what := Piece{m.Who.Text, true}, Piece{m.What.Text, true}
 	if m.Who.Kind == "many" {

@@ -423,7 +423,7 @@ func (s *Groups) exportMembers(ctx context.Context, in *MembersAsked) (*huma.Str
 	}), nil
 }
 
-// whyMember says in few words what settled an answer.
+// whyMember returns in few words what settled an answer.
 func whyMember(m decide.Membership) string {
 	if m.Listed != "" {
 		return "listed after " + m.Listed

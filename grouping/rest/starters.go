@@ -51,7 +51,7 @@ func (s *Starters) list(ctx context.Context, in *struct {
 	return server.OK(StarterList{snap.Head.No, len(all), server.Cut(ctx, all, in.All).Body}), nil
 }
 
-// judge says of each guardrail and assertion which running traffic speaks against it, as
+// judge returns for each guardrail and assertion which running traffic speaks against it, as
 // the draft would be with all of them.
 func judge(ctx context.Context, v *reach.View, m *model.Model, all []derive.Starter) error {
 	var ids []string

@@ -128,7 +128,7 @@ const (
 	TooMany     Why = "more observation domains than are kept"
 )
 
-// Fault says why a packet could not be read to its end.
+// Fault returns why a packet could not be read to its end.
 type Fault struct {
 	Why Why
 	Err error

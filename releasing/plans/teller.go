@@ -217,7 +217,7 @@ func (t *Teller) release(no int) (*released, error) {
 	return r, nil
 }
 
-// GuardsError says why an expression cannot say what is guarded.
+// GuardsError returns why an expression cannot say what is guarded.
 type GuardsError struct{ Words string }
 
 func (e *GuardsError) Error() string { return "guards: " + e.Words }

@@ -62,7 +62,7 @@ type Release struct {
 	At       time.Time `json:"at"`
 }
 
-// Hold says that, and why, a roll-out does not go on.
+// Hold is a pause of a roll-out, with its reason.
 type Hold struct {
 	Author string    `json:"author"`
 	At     time.Time `json:"at"`

@@ -125,7 +125,7 @@ func targetRows(targets []releasing.Target) []map[string]any {
 	return out
 }
 
-// TellAgain tells a point anew what it is to hold, and says whether there is one.
+// TellAgain sends a point its instructions again, and reports whether there is such a point.
 func (s *Store) TellAgain(ctx context.Context, name, words string) (found bool, err error) {
 	err = s.Write(ctx, database.EditLock, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, nextOrder); err != nil {

@@ -113,7 +113,7 @@ func (s *Troubles) troubled() []Trouble {
 	return out
 }
 
-// clockWords says by how much a clock is off.
+// clockWords describes by how much a clock is off.
 func clockWords(off time.Duration) string {
 	if off < 0 {
 		return (-off).Round(time.Second).String() + " behind"
