@@ -6,7 +6,7 @@ PORT ?= 7411
 # How the interface is built: checked for types, or (bundle) without.
 BUILD = build
 
-.PHONY: help demo demo-database demo-interface demo-program demo-packets run test bench drill mutants lint screenshots web types system tools deb clean
+.PHONY: help demo demo-database demo-interface demo-program demo-packets run test bench drill mutants tour lint screenshots web types system tools deb clean
 
 help:
 	@grep -E '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*##/\t/'
@@ -77,6 +77,9 @@ lint: web/node_modules/.installed ## gofmt, go vet, staticcheck, tsc, eslint
 
 screenshots: system tools web ## make docs/screenshots from the demo data
 	ORCHARD_SCREENSHOTS=$(CURDIR)/docs/screenshots go test -count=1 -run TestScreenshots -v ./e2e
+
+tour: system tools web ## follow the tour of the README in a browser, sentence by sentence
+	go test -count=1 -timeout 20m -v -run TestTheTour ./e2e
 
 web: web/dist/index.html ## build the interface
 

@@ -273,6 +273,17 @@ func value[T any](p *page, js string) T {
 	return v
 }
 
+// comes waits until an expression of the page is true, for ten seconds; false: it did not come.
+func (p *page) comes(js string) bool {
+	p.t.Helper()
+	for end := time.Now().Add(10 * time.Second); time.Now().Before(end); time.Sleep(40 * time.Millisecond) {
+		if value[bool](p, "(() => { try { return Boolean("+js+") } catch { return false } })()") {
+			return true
+		}
+	}
+	return false
+}
+
 // until waits until an expression of the page is true.
 func (p *page) until(js string) {
 	p.t.Helper()

@@ -17,7 +17,13 @@ export function Outcomes({ c }: { c: Schemas["CheckOut"] }) {
   ] as const;
   const cell = { px: "10px", py: "3px", textAlign: "right", borderBottomWidth: "1px", borderColor: "line2" } as const;
   return (
-    <chakra.table fontSize="12.5px" aria-label="verdict and outcome" alignSelf="flex-start" flexShrink={0}>
+    <chakra.table
+      fontSize="12.5px"
+      aria-label="verdict and outcome"
+      data-outcomes
+      alignSelf="flex-start"
+      flexShrink={0}
+    >
       <thead>
         <tr>
           <td />
@@ -40,7 +46,7 @@ export function Outcomes({ c }: { c: Schemas["CheckOut"] }) {
                     : undefined;
               const value = c.outcomes[v]?.[o] ?? 0;
               return (
-                <chakra.td key={v} {...cell}>
+                <chakra.td key={v} {...cell} data-column={v}>
                   {value === 0 ? (
                     <chakra.span color="soft">0</chakra.span>
                   ) : odd ? (

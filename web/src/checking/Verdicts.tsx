@@ -58,6 +58,7 @@ export function Verdicts({ c, query, measure }: { c: Schemas["CheckOut"]; query:
                 type="button"
                 data-total={v}
                 aria-pressed={pressed}
+                data-verdict={v}
                 title={`${shown(value(v))} ${measure === "bytes" ? "" : measure} ${v}${measure === "pairs" ? ": pairs of client and server, each with its worst verdict" : ""}. ${pressed ? "Shown below. Press to show all" : "Press to show only these"}`}
                 onClick={() =>
                   change({ verdict: pressed ? on.filter((x) => x !== v) : [...on, v], odd: null, asking: null })

@@ -94,7 +94,7 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
       role="region"
     >
       <Flex px="16px" align="center" gap="8px" wrap="wrap">
-        <Text fontFamily="heading" fontSize="17px">
+        <Text data-left={j.judged.length} fontFamily="heading" fontSize="17px">
           {d ? plural(j.judged.length, "proposal") : "Proposals"}
         </Text>
         {d && j.point && j.point.balance !== d.balance && (
