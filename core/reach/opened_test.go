@@ -33,9 +33,7 @@ func TestOpenedIsWhatEveryPairSays(t *testing.T) {
 		for _, x := range []*policy.Policy{before.Policy, p} {
 			for _, r := range x.Rules {
 				for _, s := range x.Points(r.On) {
-					for _, pt := range []service.Point{s.Lo - 1, s.Lo, s.Hi, s.Hi + 1} {
-						points = append(points, pt)
-					}
+					points = append(points, s.Lo-1, s.Lo, s.Hi, s.Hi+1)
 				}
 			}
 		}

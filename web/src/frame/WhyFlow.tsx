@@ -104,8 +104,8 @@ export function WhyFlow({ subject }: { subject: Flow }) {
             {unknown > 0 && (
               <Text>
                 {why.seen.carried + why.seen.dropped > 0
-                  ? "Outcome not known"
-                  : "It was seen; its outcome is not known"}
+                  ? "Outcome unknown"
+                  : "It was seen; its outcome is unknown"}
                 : {plural(unknown, "connection")}
               </Text>
             )}
