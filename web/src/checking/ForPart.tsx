@@ -42,7 +42,7 @@ export function ForPart() {
           setKind(e.target.value);
           change({ for: null });
         }}
-        w="98px"
+        w="112px"
         title="by application, area, owner, or a tag that names owners"
       >
         {kinds.map(([key, words]) => (

@@ -103,10 +103,8 @@ export function WhyFlow({ subject }: { subject: Flow }) {
             )}
             {unknown > 0 && (
               <Text>
-                {why.seen.carried + why.seen.dropped > 0
-                  ? "Outcome unknown"
-                  : "It was seen; its outcome is unknown"}
-                : {plural(unknown, "connection")}
+                {why.seen.carried + why.seen.dropped > 0 ? "Outcome unknown" : "It was seen; its outcome is unknown"}:{" "}
+                {plural(unknown, "connection")}
               </Text>
             )}
             <Text color="soft" title={`${utc(why.seen.first)} to ${utc(why.seen.last)}`}>

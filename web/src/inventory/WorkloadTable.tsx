@@ -9,9 +9,10 @@ import { moveFocus } from "../ledger/shared";
 import { Empty } from "../marks/Controls";
 import { partsOf, useNextPage } from "../marks/pages";
 import { atMinute } from "../marks/words";
-import type { Editing, Filter } from "./editing";
+import { type Editing, type Filter, isSelected } from "./editing";
 
 const pageSize = 200;
+type Row = Schemas["WorkloadOut"];
 type Props = { filter: Filter; editing: Editing; setEditing: (e: Editing) => void };
 
 export function WorkloadTable({ filter, editing, setEditing }: Props) {
@@ -43,9 +44,9 @@ export function WorkloadTable({ filter, editing, setEditing }: Props) {
     if (!next.delete(id)) next.add(id);
     setEditing({ ids: [...next] });
   };
-  const everything = !!editing.all;
-  const selectAll = () =>
-    setEditing(everything || selected.size ? { ids: [] } : { ids: [], all: { filter, count: first?.total ?? 0 } });
+  const isOn = (w: Row) => (editing.all ? isSelected(editing, filter, w) : selected.has(w.id));
+  const some = !!editing.all || selected.size > 0;
+  const selectAll = () => setEditing(some ? { ids: [] } : { ids: [], all: { filter, count: first?.total ?? 0 } });
   const head = (key: string, shown: string) => (
     <Box
       key={key}
@@ -94,7 +95,7 @@ export function WorkloadTable({ filter, editing, setEditing }: Props) {
               w="13px"
               h="13px"
               aria-label="select all that are listed"
-              checked={everything || selected.size > 0}
+              checked={some}
               onChange={selectAll}
             />
           </Box>
@@ -117,7 +118,7 @@ export function WorkloadTable({ filter, editing, setEditing }: Props) {
                   data-row="0"
                   data-workload={w.id}
                   tabIndex={0}
-                  aria-selected={everything || selected.has(w.id)}
+                  aria-selected={isOn(w)}
                   onKeyDown={(e) => {
                     if (e.target !== e.currentTarget) return;
                     if (e.key === " ") toggle(w.id);
@@ -138,7 +139,7 @@ export function WorkloadTable({ filter, editing, setEditing }: Props) {
                   px="20px"
                   borderBottomWidth="1px"
                   borderColor="line2"
-                  bg={everything || selected.has(w.id) || why ? "tint" : undefined}
+                  bg={isOn(w) || why ? "tint" : undefined}
                   _hover={{ bg: "tint" }}
                   _focusVisible={{ outline: "2px solid", outlineColor: "accent", outlineOffset: "-2px" }}
                 >
@@ -149,7 +150,7 @@ export function WorkloadTable({ filter, editing, setEditing }: Props) {
                       h="13px"
                       tabIndex={-1}
                       aria-label={`select ${w.name}`}
-                      checked={everything || selected.has(w.id)}
+                      checked={isOn(w)}
                       onChange={() => toggle(w.id)}
                     />
                   </Box>
@@ -184,7 +185,7 @@ export function WorkloadTable({ filter, editing, setEditing }: Props) {
                       tag={w.tags.find((t) => t.key === k)}
                       edit={() =>
                         setEditing(
-                          everything || selected.has(w.id)
+                          isOn(w)
                             ? { ids: editing.ids, all: editing.all, key: k, value: valueOf(w, k) }
                             : { ids: [w.id], key: k, value: valueOf(w, k), was: valueOf(w, k) ?? "" },
                         )

@@ -21,6 +21,18 @@ export type Editing = {
   was?: string;
 };
 
+type Tagged = { id: string; tags: { key: string; value: string }[] };
+
+/** Whether a row of a list with a filter is selected. All that another filter selects may not be in
+    the list; a row is known to be if that filter is of tags alone, and the row has them. */
+export function isSelected(e: Editing, list: Filter, w: Tagged): boolean {
+  if (!e.all) return e.ids.includes(w.id);
+  const { q, tag, guarded, retired } = e.all.filter;
+  if (JSON.stringify(e.all.filter) === JSON.stringify(list)) return true;
+  if (q || guarded || retired) return false;
+  return tag.every((t) => w.tags.some((x) => `${x.key}=${x.value}` === t));
+}
+
 export const countOf = (e: Editing) => e.all?.count ?? e.ids.length;
 
 export function chosen(e: Editing): Pick<Schemas["SetTagsInputBody"], "workloads" | "filter" | "count"> {
