@@ -10,7 +10,7 @@ import { LedgerBar, useLedgerQuery } from "../ledger/LedgerBar";
 import { Btn, Empty, Link, ProblemNote, Sentence } from "../marks/Controls";
 import { n, plural } from "../marks/words";
 import { MapPart } from "./MapPart";
-import { columnsOf, pathOf } from "./passages";
+import { columnsOf, pathOf, verdicts } from "./passages";
 
 export function FlowsView() {
   const w = useWindow();
@@ -85,6 +85,8 @@ function Answer() {
   const stray = m.gates.filter(
     (g) => g.clientColumn === "~nowhere" && names.includes(g.serverColumn) && g.counts.uncovered > 0,
   );
+  // As the map draws them: one for each verdict of a direction.
+  const drawn = gates.reduce((s, g) => s + verdicts.filter((v) => g.counts[v] > 0).length, 0);
   const rejected = gates.reduce((s, g) => s + g.counts.reject, 0);
   const first = open[0];
   const stream = first?.top.find((t) => t.verdict === "uncovered");
@@ -95,8 +97,8 @@ function Answer() {
         <>No traffic crosses a wall{names.length > 1 ? ` between ${names.join(", ")}` : ""}</>
       ) : (
         <>
-          <Link onClick={() => pick(gates.map(pathOf))}>{plural(gates.length, "gate")}</Link>{" "}
-          {gates.length === 1 ? "pierces" : "pierce"} the walls
+          <Link onClick={() => pick(gates.map(pathOf))}>{plural(drawn, "gate")}</Link>{" "}
+          {drawn === 1 ? "pierces" : "pierce"} the walls
           {first && (
             <>
               ; through {open.length === 1 ? "one" : n(open.length)},{" "}
