@@ -30,7 +30,7 @@ as expected.`,
 	cmd.Flags().StringVar(&in.workloads, "workloads", "", "workloads, CSV")
 	cmd.Flags().StringVar(&in.policy, "policy", "", "policy text")
 	cmd.Flags().StringVar(&questions, "questions", "", "questions, one a line")
-	cmd.Flags().StringVar(&in.asOf, "as-of", "", "instant to ask for, RFC 3339 (default now)")
+	cmd.Flags().StringVar(&in.asOf, "as-of", "", "instant of the questions, RFC 3339 (default now)")
 	cmd.Flags().StringVar(&out, "out", "", "answers, CSV (default standard output)")
 	mapped(cmd)
 	needs(cmd, "workloads", "policy", "questions")

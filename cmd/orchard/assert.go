@@ -20,7 +20,7 @@ func assertCommand() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&in.workloads, "workloads", "", "workloads, CSV")
 	cmd.Flags().StringVar(&in.policy, "policy", "", "policy text")
-	cmd.Flags().StringVar(&in.asOf, "as-of", "", "instant to prove for, RFC 3339 (default now)")
+	cmd.Flags().StringVar(&in.asOf, "as-of", "", "instant of the proof, RFC 3339 (default now)")
 	cmd.Flags().StringVar(&out, "out", "", "results, CSV (default standard output)")
 	mapped(cmd)
 	needs(cmd, "workloads", "policy")

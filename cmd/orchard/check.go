@@ -18,17 +18,17 @@ func checkCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "check --workloads F --policy F --flows F [--as-of TIME] [--out F] [--summary F] [--against F] " +
 			"[--changes F] [--fail-on CONDITION]",
-		Short: "Say of each flow what the policy would do with it, and which rule decides",
+		Short: "Decide each flow with a policy, and name the deciding rule",
 		Args:  cobra.NoArgs,
 		RunE:  func(*cobra.Command, []string) error { return check(in, o) },
 	}
 	cmd.Flags().StringVar(&in.workloads, "workloads", "", "workloads, CSV")
 	cmd.Flags().StringVar(&in.policy, "policy", "", "policy text")
 	cmd.Flags().StringVar(&in.flows, "flows", "", "flows, CSV")
-	cmd.Flags().StringVar(&in.asOf, "as-of", "", "instant to compare until with, RFC 3339 (default now)")
+	cmd.Flags().StringVar(&in.asOf, "as-of", "", "instant at which expired rules are off, RFC 3339 (default now)")
 	cmd.Flags().StringVar(&o.out, "out", "", "verdicts, CSV (default standard output)")
 	cmd.Flags().StringVar(&o.summary, "summary", "", "totals, JSON")
-	cmd.Flags().StringVar(&o.against, "against", "", "another policy, usually the one before, to compare with")
+	cmd.Flags().StringVar(&o.against, "against", "", "another policy to compare with, usually the previous one")
 	cmd.Flags().StringVar(&o.changes, "changes", "", "with --against: rows whose verdict differs, CSV")
 	cmd.Flags().StringArrayVar(&o.failOn, "fail-on", nil,
 		"with --against: end with status 1 if this holds, such as \"newly-rejected>0\"; may be given several "+

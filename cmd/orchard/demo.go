@@ -34,7 +34,7 @@ func demoCommand() *cobra.Command {
 	}
 	cmd.Flags().IntVar(&o.Workloads, "scale", 420, "about how many workloads, up to 100000")
 	cmd.Flags().IntVar(&o.Days, "days", 14, "days of traffic")
-	cmd.Flags().Uint64Var(&o.Seed, "seed", 1, "another seed makes another company")
+	cmd.Flags().Uint64Var(&o.Seed, "seed", 1, "seed of the random generator; another seed creates another company")
 	cmd.Flags().StringVar(&end, "end", "", "when the traffic ends, RFC 3339 (default now)")
 	cmd.Flags().StringVar(&out, "out", "saltmarsh", "folder to write to")
 	return cmd

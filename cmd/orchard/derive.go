@@ -33,10 +33,10 @@ func deriveCommand() *cobra.Command {
 	cmd.Flags().StringVar(&in.workloads, "workloads", "", "workloads, CSV")
 	cmd.Flags().StringVar(&in.policy, "policy", "", "policy text")
 	cmd.Flags().StringVar(&in.flows, "flows", "", "flows, CSV")
-	cmd.Flags().StringVar(&in.asOf, "as-of", "", "instant to compare until with, RFC 3339 (default now)")
+	cmd.Flags().StringVar(&in.asOf, "as-of", "", "instant at which expired rules are off, RFC 3339 (default now)")
 	cmd.Flags().Float64Var(&balance, "balance", derive.DefaultBalance, "from 0 (tightest) to 1 (fewest rules)")
 	cmd.Flags().StringVar(&out, "out", "", "policy text with the proposed rules (default standard output)")
-	cmd.Flags().StringVar(&summary, "summary", "", "what was done, JSON")
+	cmd.Flags().StringVar(&summary, "summary", "", "summary of the derivation, JSON")
 	mapped(cmd)
 	needs(cmd, "workloads", "policy", "flows")
 	return cmd

@@ -11,7 +11,7 @@ func formatCommand() *cobra.Command {
 	var check bool
 	cmd := &cobra.Command{
 		Use:   "format --policy F [--check]",
-		Short: "Print a policy in the canonical layout, or check that it has it",
+		Short: "Print a policy in the canonical layout, or check the layout",
 		Args:  cobra.NoArgs,
 		RunE:  func(*cobra.Command, []string) error { return format(file, check) },
 	}

@@ -22,9 +22,9 @@ var guesses bool
 // mapped adds --map and --guess to a command that reads files.
 func mapped(cmd *cobra.Command) {
 	cmd.Flags().StringArrayVar(&maps, "map", nil,
-		"how files of workloads or flows are written that are not ours, as saved when one is imported; once for each")
+		"mapping of a foreign file of workloads or flows, as saved in the import dialog; once for each kind")
 	cmd.Flags().BoolVar(&guesses, "guess", false,
-		"guess how a table of flows is written that is not ours, as the interface does")
+		"guess the columns of a foreign table of flows, as the interface does")
 }
 
 // formOf finds how a file is written: as --map says, or as what the program itself

@@ -78,7 +78,7 @@ Everything goes when it ends.`,
 func talkCommand() *cobra.Command {
 	var name string
 	cmd := &cobra.Command{
-		Use: "talk --rack NAME", Short: "Be the machines of a rack", Hidden: true, Args: cobra.NoArgs,
+		Use: "talk --rack NAME", Short: "Run the machines of a rack", Hidden: true, Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM)
 			defer stop()

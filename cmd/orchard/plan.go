@@ -27,7 +27,7 @@ func planCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "plan --workloads F --policy F --guards EXPR [--kind host|gate] [--side server|client|both]\n" +
 			"    [--mode observe|enforce] [--format nft|acl|k8s|json] [--as-of TIME] [--out F]",
-		Short: "Write what an enforcement point has to hold for a policy",
+		Short: "Write the plan of an enforcement point for a policy",
 		Long: `The point guards the workloads of which EXPR says yes; it may name groups of the
 policy ("member of booking-live"). nft is a script for nft -f of the one table
 inet lucid_orchard, which replaces what it loaded before in one transaction; while

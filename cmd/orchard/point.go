@@ -20,7 +20,7 @@ func pointCommand() *cobra.Command {
 	var load bool
 	cmd := &cobra.Command{
 		Use:   "point --server URL --token-file F --state DIR | point --load --state DIR",
-		Short: "Be an enforcement point: load the plans of the server into this machine's nftables",
+		Short: "Run an enforcement point: load the server's plans into this machine's nftables",
 		Long: `It writes the table inet lucid_orchard, for moments also
 inet lucid_orchard_next, and touches no other. DIR keeps the plans that
 were loaded last; they are loaded before the server is asked. After a change of rules

@@ -68,32 +68,32 @@ func serveCommand() *cobra.Command {
 		"(default: where it listens)")
 	cmd.Flags().StringVar(&o.listen, "listen", "127.0.0.1:7411", "address to listen on; port 0 takes a free one")
 	cmd.Flags().StringVar(&o.database, "database-url", "",
-		"PostgreSQL 15 or later to use; without it, a cluster of our own is started on loopback. With a password "+
+		"PostgreSQL 15 or later to use; by default the built-in cluster on loopback. With a password "+
 			"in it, give it in the environment as "+databaseVariable+", or in a file: what a command is started with, "+
 			"everybody on the machine can see")
 	cmd.Flags().StringVar(&o.databaseFile, "database-url-file", "", "file that holds the database's URL")
 	cmd.Flags().StringSliceVar(&o.hosts, "allow-host", nil,
-		"name by which browsers may call this server, beside localhost and addresses")
+		"host name by which browsers may reach this server, besides localhost and addresses")
 	cmd.Flags().StringSliceVar(&o.receivers, "allow-receiver", nil,
 		"address or CIDR of a message receiver on this machine or with a link-local address, such as 127.0.0.1; others there are refused")
 	cmd.Flags().BoolVar(&o.trust, "trust-network", false,
-		"listen beyond loopback: everybody who reaches the address may read and change everything, for there are "+
+		"listen beyond loopback: everybody who reaches the address may read and change everything, because there are "+
 			"no accounts")
 	cmd.Flags().Int64Var(&o.reserve, "reserve", disk.DefaultReserve>>20,
-		"MB that are kept free on the disks of the data; below it nothing more is written; with less than 48, "+
+		"MB to keep free on the disks of the data; below that, nothing is written; with less than 48, "+
 			"PostgreSQL may not start on a full disk")
-	cmd.Flags().StringVar(&o.data, "data", "var", "folder of our own cluster")
-	cmd.Flags().StringVar(&o.logLevel, "log-level", "info", "debug, info, warn or error; debug has every request")
-	cmd.Flags().StringVar(&o.logFormat, "log-format", "text", "text, or json: one object a line")
+	cmd.Flags().StringVar(&o.data, "data", "var", "folder of the built-in cluster")
+	cmd.Flags().StringVar(&o.logLevel, "log-level", "info", "debug, info, warn or error; debug logs every request")
+	cmd.Flags().StringVar(&o.logFormat, "log-format", "text", "text, or json (one object per line)")
 	cmd.Flags().StringVar(&o.author, "author", "",
-		"name that changes are kept under (default the user who runs this)")
+		"author of the changes (default the user who runs this)")
 	cmd.Flags().BoolVar(&o.demo, "demo", false, "fill an empty database with the made-up company")
 	cmd.Flags().IntVar(&o.scale, "scale", 420, "with --demo: about how many workloads, up to 100000")
 	cmd.Flags().BoolVar(&o.live, "live", true, "with --demo: send part of the company's traffic live, over IPFIX")
-	cmd.Flags().BoolVar(&o.points, "points", true, "with --demo: stand in for the company's enforcement points")
+	cmd.Flags().BoolVar(&o.points, "points", true, "with --demo: simulate the company's enforcement points")
 	cmd.Flags().DurationVar(&o.drift, "drift", time.Minute,
 		"with --demo: how long a point enforces before a rule is deleted by hand")
-	cmd.Flags().BoolVar(&o.scratch, "scratch", false, "trade the durability of our own cluster for speed: for tests")
+	cmd.Flags().BoolVar(&o.scratch, "scratch", false, "faster, but data of the built-in cluster may be lost in a crash; for tests")
 	l := &o.listening
 	cmd.Flags().StringVar(&l.ipfix, "ipfix", "127.0.0.1:4739",
 		"UDP address for IPFIX; off for none. Every protocol is understood on each of the three")
@@ -101,18 +101,18 @@ func serveCommand() *cobra.Command {
 	cmd.Flags().StringVar(&l.netflow, "netflow", "127.0.0.1:2055", "UDP address for NetFlow v5 and v9; off for none")
 	cmd.Flags().StringVar(&l.sflow, "sflow", "127.0.0.1:6343", "UDP address for sFlow v5; off for none")
 	cmd.Flags().StringSliceVar(&l.allow, "exporters", nil,
-		"addresses or CIDRs that may send records (default whoever reaches the address)")
+		"addresses or CIDRs that may send records (default everybody who reaches the address)")
 	cmd.Flags().DurationVar(&l.hold, "hold", 10*time.Second,
 		"how long a record waits for the other direction of its connection")
 	cmd.Flags().StringVar(&l.spool, "spool", "",
-		"folder for records that the database has not taken yet (default the folder spool in --data)")
+		"folder of the queue of records for the database (default the folder spool in --data)")
 	return cmd
 }
 
 func openapiCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:    "openapi",
-		Short:  "Print the description of the API",
+		Short:  "Print the OpenAPI document",
 		Args:   cobra.NoArgs,
 		Hidden: true,
 		RunE: func(*cobra.Command, []string) error {

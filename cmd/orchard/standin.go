@@ -42,7 +42,7 @@ func standInCommand() *cobra.Command {
 	var file string
 	cmd := &cobra.Command{
 		Use:   "stand-in --server URL --points F",
-		Short: "Be any number of enforcement points that hold what they are told in memory only",
+		Short: "Simulate any number of enforcement points, in memory only",
 		Long: `F is JSON: an object from names of points to their tokens. They speak as real
 points do, so that a roll-out can be tried without machines; they filter nothing.`,
 		Args: cobra.NoArgs,

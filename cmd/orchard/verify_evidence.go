@@ -18,9 +18,9 @@ func verifyEvidenceCommand() *cobra.Command {
 	var key string
 	cmd := &cobra.Command{
 		Use:   "verify-evidence F [INPUT]... [--key FINGERPRINT]",
-		Short: "Check that evidence is what was signed, and made from these inputs",
-		Long: "Check that the evidence in a JSON file is what was signed: nothing of it was changed since.\n\n" +
-			"The key that signed it is in the file; compare its fingerprint with the one that the\nserver shows beside its evidence, or give that with --key.\n" +
+		Short: "Verify the signature of evidence, and its inputs",
+		Long: "Verify that the evidence in a JSON file was not changed since it was signed.\n\n" +
+			"The file contains the public key; compare its fingerprint with the one that the\nserver shows beside its evidence, or pass that fingerprint with --key.\n" +
 			"Files of inputs, as the server hands them out, are compared with the sums in it.\n\nEnds with 0 if all is right, with 1 if something is not.",
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
