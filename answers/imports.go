@@ -16,14 +16,14 @@ import (
 // ImportInput is a request that sends a file.
 type ImportInput struct {
 	Source     string   `query:"source" default:"inventory" minLength:"1" maxLength:"100" doc:"Name of the inventory source"`
-	Form       string   `query:"form" doc:"How the file is written, as a JSON object; what it leaves open is as it was before, or as guessed"`
-	Complete   bool     `query:"complete" doc:"Of workloads: this is all that the source lists; what it listed before and is missing is retired"`
+	Form       string   `query:"form" doc:"The format of the file, as a JSON object; missing members are as before, or guessed"`
+	Complete   bool     `query:"complete" doc:"Of workloads: the list is complete; workloads that the source listed before and that are missing are retired"`
 	Directions bool     `query:"directions" doc:"Of flows: each row is one direction, as an exporter sees it; the two are joined"`
-	Carriers   bool     `query:"carriers" doc:"Of a capture: of a packet that carries another one, what carries it counts as well as what it carries"`
+	Carriers   bool     `query:"carriers" doc:"Of a capture: count tunnels as well as the conversations inside them"`
 	Name       string   `query:"name" doc:"Of flows: of the file, for records that name no observer"`
 	Accept     []string `query:"accept" enum:"port,time" doc:"Of flows: kinds of rows that are taken although they can hardly be meant"`
-	Preview    bool     `query:"preview" doc:"Only say what it would do"`
-	Confirm    int      `query:"confirm" minimum:"0" doc:"Of a complete list that lacks more than a tenth of what its source listed before: how many it lacks, as the preview says"`
+	Preview    bool     `query:"preview" doc:"Only return the consequences; store nothing"`
+	Confirm    int      `query:"confirm" minimum:"0" doc:"Required for a complete list that lacks more than a tenth of the workloads of its source: the number of missing workloads, as the preview reports it"`
 	server.Sent
 }
 

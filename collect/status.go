@@ -35,7 +35,7 @@ type Status struct {
 	Trouble     string           `json:"trouble,omitempty" doc:"Why the database does not take batches"`
 	TroubleAt   *time.Time       `json:"troubleAt,omitempty" doc:"Since when"`
 	StoreMillis int64            `json:"storeMillis" doc:"What the last batch took to store"`
-	SetAside    int64            `json:"setAside" doc:"Batches that the database refused for what they hold"`
+	SetAside    int64            `json:"setAside" doc:"Batches whose content the database refused"`
 	Jumps       int64            `json:"jumps" doc:"How often the clock of its machine was set since the start"`
 	Jump        *jump            `json:"jump,omitempty" doc:"The last time"`
 }

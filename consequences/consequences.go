@@ -62,7 +62,7 @@ type Consequences struct {
 	GroupCount    int             `json:"groupCount" doc:"How many groups change"`
 	Asserts       []AssertChange  `json:"asserts"`
 	Probes        []ProbeChange   `json:"probes" doc:"Those that begin or cease to get the verdict that is expected"`
-	Doubts        []string        `json:"doubts" doc:"What in new statements hardly is what is meant: tags that nothing has, days that have passed"`
+	Doubts        []string        `json:"doubts" doc:"Likely mistakes in new statements: tags that no workload has, days that have passed"`
 }
 
 // Opening is what a change permits that was not permitted, in pairs of addresses that two

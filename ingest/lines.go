@@ -22,9 +22,9 @@ type WorkloadJSON struct {
 	Name      string            `json:"name,omitempty"`
 	OS        string            `json:"os,omitempty"`
 	Kind      string            `json:"kind,omitempty"`
-	Addresses []string          `json:"addresses,omitempty" doc:"That it holds now"`
+	Addresses []string          `json:"addresses,omitempty" doc:"Its current addresses"`
 	Leases    []leaseJSON       `json:"leases,omitempty" doc:"Addresses with spans of time"`
-	Tags      map[string]string `json:"tags,omitempty" doc:"All tags that the source gives it"`
+	Tags      map[string]string `json:"tags,omitempty" doc:"All tags that the source has for it"`
 }
 
 // leaseJSON is an address for a span of time.

@@ -22,7 +22,7 @@ type WordUse struct {
 	Word   string `json:"word"`
 	Rows   int    `json:"rows" doc:"Of the first rows, those that have it"`
 	As     string `json:"as" doc:"What it is read as; blank: nobody knows"`
-	Usual  bool   `json:"usual" doc:"It was guessed, not said"`
+	Usual  bool   `json:"usual" doc:"It was guessed, not chosen"`
 }
 
 // mostWords is of words that are shown.

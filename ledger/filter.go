@@ -29,24 +29,24 @@ type Filter struct {
 	Odd      bool     `query:"odd" doc:"Only leaks and chokes"`
 	Turn     string   `query:"turn" enum:"reached,reaches" default:"reached" doc:"Who reaches it, or what it reaches"`
 	Text     string   `query:"q"`
-	Rule     int      `query:"rule" doc:"Only what the rule on this line decides"`
-	Group    string   `query:"group" doc:"Only what reaches members of this group, or what they reach"`
-	Workload string   `query:"workload" doc:"Only what reaches the workload with this id, or what it reaches"`
+	Rule     int      `query:"rule" doc:"Only conversations that the rule on this line decides"`
+	Group    string   `query:"group" doc:"Only conversations to members of this group, or from them"`
+	Workload string   `query:"workload" doc:"Only conversations to the workload with this id, or from it"`
 	Against  int      `query:"against" doc:"A revision of the policy to compare with"`
-	Was      []string `query:"was" doc:"Only what it gives these verdicts" enum:"permit,reject,uncovered"`
+	Was      []string `query:"was" doc:"Only conversations with these verdicts" enum:"permit,reject,uncovered"`
 
 	Client   string `query:"clients" doc:"An expression that the client agrees with"`
 	Server   string `query:"servers" doc:"An expression that the server agrees with"`
 	Services string `query:"services" doc:"Names of services of the policy, or specs such as tcp/443; separated by commas"`
 	Outcome  string `query:"outcome" enum:",carried,dropped,unknown" doc:"What the network did with it"`
 	MinBytes int64  `query:"bytes" minimum:"0" doc:"At least so many"`
-	New      bool   `query:"new" doc:"Only what was not seen before the window"`
-	Unsure   bool   `query:"unsure" doc:"Only what may be the wrong way round"`
+	New      bool   `query:"new" doc:"Only conversations without earlier traffic"`
+	Unsure   bool   `query:"unsure" doc:"Only conversations whose direction is uncertain"`
 	By       string `query:"by" doc:"A tag that the sides are called by, instead of their groups; ~area and ~owner are the areas of the policy and whose they are"`
-	For      string `query:"for" doc:"Only what has an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag"`
-	Asking   bool   `query:"asking" doc:"Without what is rejected and a probe says rightly so"`
-	Aside    string `query:"aside" doc:"Only what the newest derivation set aside for this reason; all: for any"`
-	Wave     int    `query:"wave" minimum:"0" doc:"Only what runs and the newest release rejects at the points of this wave"`
+	For      string `query:"for" doc:"Only conversations with an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag"`
+	Asking   bool   `query:"asking" doc:"Without rejected conversations that a probe accepts"`
+	Aside    string `query:"aside" doc:"Only conversations that the newest derivation set aside for this reason; all: for any reason"`
+	Wave     int    `query:"wave" minimum:"0" doc:"Only running conversations that the newest release rejects at the points of this wave"`
 	MapKeys
 	Path []string `query:"path" doc:"Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any"`
 }

@@ -50,11 +50,11 @@ type Settings struct {
 	Address   string   `json:"address" doc:"host:port of a syslog receiver or mail server, or the URL of a webhook" maxLength:"2000"`
 	Transport string   `json:"transport,omitempty" enum:",udp,tcp,tls" doc:"Of syslog"`
 	CA        string   `json:"ca,omitempty" doc:"Certificates that the other side's is checked by, PEM; none: the system's" maxLength:"100000"`
-	Secret    string   `json:"secret,omitempty" doc:"Of a webhook: the key of HMAC-SHA-256. It is not told again" maxLength:"1000"`
+	Secret    string   `json:"secret,omitempty" doc:"Of a webhook: the key of HMAC-SHA-256. It is never returned" maxLength:"1000"`
 	From      string   `json:"from,omitempty" doc:"Of mail" maxLength:"300"`
 	To        []string `json:"to,omitempty" doc:"Of mail" maxItems:"50"`
 	User      string   `json:"user,omitempty" doc:"Of mail, or of a webhook" maxLength:"300"`
-	Password  string   `json:"password,omitempty" doc:"Of the user. It is not told again" maxLength:"1000"`
+	Password  string   `json:"password,omitempty" doc:"Of the user. It is never returned" maxLength:"1000"`
 	Plain     bool     `json:"plain,omitempty" doc:"Of mail: send also where the server offers no encryption"`
 }
 

@@ -27,8 +27,8 @@ type Instructions struct {
 	Yields   rollout.Mark    `json:"yields" doc:"A person decided that a point which took this order follows the server, though that does not have it"`
 	Enforces *Assignment     `json:"enforces,omitempty" doc:"The release that decides; none: everything is carried"`
 	Observes *Assignment     `json:"observes,omitempty" doc:"The release on trial"`
-	Again    int             `json:"again" doc:"How often the same was told anew: the point then tries again what it gave up"`
-	PutsBack bool            `json:"putsBack" doc:"Whether the point restores by itself what is changed by hand"`
+	Again    int             `json:"again" doc:"How often the same instructions were sent again: the point then retries"`
+	PutsBack bool            `json:"putsBack" doc:"Whether the point restores manual changes automatically"`
 	Paired   bool            `json:"paired" doc:"Another point sees part of the packets"`
 	Estate   int64           `json:"estate" doc:"Version of the estate that the plans were made from"`
 	Trial    *Trial          `json:"trial,omitempty" doc:"Enforcement has to be confirmed in time"`
@@ -49,7 +49,7 @@ type Assignment struct {
 // confirms in time.
 type Trial struct {
 	ID      string  `json:"id"`
-	Seconds float64 `json:"seconds" doc:"Left when it was told"`
+	Seconds float64 `json:"seconds" doc:"Remaining when the instructions were sent"`
 }
 
 // Nothing is what a point is told that has nothing to load.
@@ -109,12 +109,12 @@ type Status struct {
 	Estate   int64        `json:"estate" doc:"Version of the estate that it has loaded"`
 	State    string       `json:"state" enum:"holds,refused,drifted,went back,ahead"`
 	Words    string       `json:"words,omitempty" maxLength:"4000" doc:"What is not as it should be"`
-	Read     float64      `json:"read" doc:"Seconds since what is loaded was last read back; below 0: never"`
+	Read     float64      `json:"read" doc:"Seconds since the loaded plan was last read back; below 0: never"`
 	Run      string       `json:"run,omitempty" maxLength:"80" doc:"Names this run of the agent: two at once are two agents"`
 	Unlisted []netip.Addr `json:"unlisted,omitempty" maxItems:"256" doc:"Addresses of a host that its plan does not guard"`
 	Lines    []Line       `json:"lines,omitempty" maxItems:"100000"`
 	Lately   Lately       `json:"lately" doc:"By the rules that decide; if none does, by those on trial"`
-	Way      *Way         `json:"way,omitempty" doc:"The connection by which it said so, as the server saw it"`
+	Way      *Way         `json:"way,omitempty" doc:"The connection of this report, as the server saw it"`
 	Events   []Event      `json:"events,omitempty" maxItems:"1000" doc:"What happened since it was heard of last"`
 }
 

@@ -50,6 +50,6 @@ type StreamStatus struct {
 	Restarts    int64   `json:"restarts"`
 	Sampling    int64   `json:"sampling"`
 	ICMP        string  `json:"icmp,omitempty" enum:"unlearnt,destination,source,nowhere" doc:"Where it writes the types of ICMP messages for which its records have no field, as it has shown; absent: there were none"`
-	Mixed       bool    `json:"mixed,omitempty" doc:"Two exporters send in its name: their sequence numbers alternate, and what was missed cannot be told"`
+	Mixed       bool    `json:"mixed,omitempty" doc:"Two exporters send in its name: their sequence numbers alternate, so missed records cannot be counted"`
 	Skew        float64 `json:"skew" doc:"Arrival less the exporter's clock, in seconds"`
 }

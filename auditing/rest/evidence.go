@@ -58,7 +58,7 @@ type EvidencePromises struct {
 	Assertions  []string `json:"assertions" doc:"Of the draft, in its order"`
 	Groups      []string `json:"groups" doc:"By name"`
 	Key         string   `json:"key" doc:"The public key of this server, Ed25519, base64"`
-	Fingerprint string   `json:"fingerprint" doc:"Of the key: what people compare"`
+	Fingerprint string   `json:"fingerprint" doc:"Fingerprint of the key, for comparison"`
 	Prints      bool     `json:"prints" doc:"Whether the server can make PDFs"`
 }
 

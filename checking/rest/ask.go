@@ -88,7 +88,7 @@ type found struct {
 // Answer is what the ask bar says to a text.
 type Answer struct {
 	Why      *Why       `json:"why,omitempty"`
-	InForce  *inForce   `json:"inForce,omitempty" doc:"What the release that is in force says, where that differs from the draft"`
+	InForce  *inForce   `json:"inForce,omitempty" doc:"The answer of the release in force, if it differs from the draft's"`
 	Several  *AnswerOut `json:"several,omitempty" doc:"To a question about groups or several ends"`
 	Problem  string     `json:"problem,omitempty" doc:"Why a question cannot be answered"`
 	Findings []found    `json:"findings"`
@@ -228,7 +228,7 @@ func (s *Asking) why(ctx context.Context, in *struct {
 	Server  string `query:"server" required:"true" doc:"Address"`
 	Service string `query:"service" required:"true"`
 	Against int    `query:"against" doc:"A revision of the policy to ask too"`
-	At      string `query:"at" doc:"Who held the addresses then, RFC 3339; without it, now"`
+	At      string `query:"at" doc:"Instant at which the addresses are resolved, RFC 3339; by default now"`
 }) (*server.Body[Why], error) {
 	v, snap, err := s.View(ctx, in.Window)
 	if err != nil {

@@ -52,9 +52,9 @@ type CheckOut struct {
 	Outcomes      map[string]OutcomesOut `json:"outcomes" doc:"By verdict"`
 	Leaks         int                    `json:"leaks" doc:"Rejected, yet carried"`
 	Chokes        int                    `json:"chokes" doc:"Permitted, yet dropped"`
-	Held          bool                   `json:"held" doc:"Leaks and chokes go by what the enforcement points held; else by the draft"`
-	Asking        int                    `json:"asking" doc:"Carried conversations that the draft rejects, and of which no probe says that this is right"`
-	Accepted      int                    `json:"accepted" doc:"Rejected, and a probe says that this is right"`
+	Held          bool                   `json:"held" doc:"Leaks and chokes are judged by the releases that points enforced; otherwise by the draft"`
+	Asking        int                    `json:"asking" doc:"Carried conversations that the draft rejects and that no probe accepts"`
+	Accepted      int                    `json:"accepted" doc:"Rejected, and accepted by a probe"`
 	Rules         int                    `json:"rules"`
 	LiveStores    int                    `json:"liveStores" doc:"Uncovered conversations that reach a store in live"`
 	Difference    *differenceOut         `json:"difference,omitempty"`

@@ -28,7 +28,7 @@ type SettleOut struct {
 	Revision      int            `json:"revision"`
 	Conversations int            `json:"conversations" doc:"That do not have the verdict yet"`
 	Options       []settleOption `json:"options" doc:"The narrowest first"`
-	Probe         string         `json:"probe" doc:"The question that says the same, for a probe that rejects it"`
+	Probe         string         `json:"probe" doc:"The same selection as a question, for a probe that expects reject"`
 }
 
 // settleOption is a rule at one width.
@@ -106,7 +106,7 @@ func (s *Settling) settle(ctx context.Context, in *struct {
 // takeSettled adds the lines of an option, or says what that would do.
 func (s *Settling) takeSettled(ctx context.Context, in *struct {
 	answers.Window
-	DryRun bool `query:"dryRun" doc:"Only say what it would do"`
+	DryRun bool `query:"dryRun" doc:"Only return the consequences; store nothing"`
 	Body   struct {
 		Revision int      `json:"revision" doc:"The revision that the option was made on"`
 		Lines    []string `json:"lines" minItems:"1"`
@@ -155,7 +155,7 @@ type rowOf struct {
 func (s *Settling) settleRows(ctx context.Context, in *struct {
 	answers.Window
 	ledger.Filter
-	DryRun bool `query:"dryRun" doc:"Only say what it would do"`
+	DryRun bool `query:"dryRun" doc:"Only return the consequences; store nothing"`
 	Body   struct {
 		Revision int     `json:"revision" doc:"The revision in which they were looked at"`
 		As       string  `json:"as" enum:"permit,reject,rightly"`

@@ -68,7 +68,7 @@ type ProbeOut struct {
 	Probe
 	Answer  *AnswerOut `json:"answer,omitempty"`
 	Problem string     `json:"problem,omitempty" doc:"Why it cannot be asked any more"`
-	Rightly int        `json:"rightly" doc:"Conversations of the window that it says are rightly rejected"`
+	Rightly int        `json:"rightly" doc:"Conversations of the window whose rejection it accepts"`
 }
 
 // WhatIfs answers about questions and probes.

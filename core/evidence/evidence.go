@@ -27,7 +27,7 @@ type Evidence struct {
 	Sentence string        `json:"sentence" doc:"The answer"`
 	Counts   DayCounts     `json:"counts"`
 	Days     []Day         `json:"days"`
-	Breaks   []Break       `json:"breaks" doc:"When what was in force did not keep the promise"`
+	Breaks   []Break       `json:"breaks" doc:"When the policy in force broke the promise"`
 	Versions []versionTime `json:"versions" doc:"What was in force of the policy, the oldest first"`
 
 	MayFirst   []mayWay    `json:"mayFirst" doc:"Who might reach it at the start of the period"`
@@ -44,7 +44,7 @@ type Evidence struct {
 	MemberChanges []MemberChange `json:"memberChanges"`
 
 	Exemptions []ExemptTime `json:"exemptions" doc:"Of those whom it protects"`
-	Points     []pointTime  `json:"points" doc:"That guarded them, and what each held"`
+	Points     []pointTime  `json:"points" doc:"The points that guarded them, and the releases that each had loaded"`
 	Changes    []Happening  `json:"changes" doc:"Of the policy and its releases"`
 	Gaps       []Gap        `json:"gaps" doc:"Times of which less is known"`
 	Notes      []string     `json:"notes" doc:"How this was made, where that needs saying"`
@@ -92,7 +92,7 @@ type Day struct {
 	State State  `json:"state" enum:"broken,leaked,open,undefined,none,partly,unknown,held"`
 	Shown string `json:"shown" enum:"kept,broken,cannot be shown" doc:"What that comes to: a promise is kept only where nothing is missing to show it"`
 	// Seconds.
-	Holds     int64 `json:"holds" doc:"Seconds for which what was in force kept the promise"`
+	Holds     int64 `json:"holds" doc:"Seconds for which the policy in force kept the promise"`
 	Open      int64 `json:"open" doc:"Said nothing of some of it"`
 	Broken    int64 `json:"broken" doc:"Did not keep it"`
 	Undefined int64 `json:"undefined" doc:"Did not know its groups"`
@@ -103,9 +103,9 @@ type Day struct {
 	Observed int `json:"observed" doc:"Of which a point only observed, at most"`
 	Exempt   int `json:"exempt" doc:"Exempt, at most"`
 	Silent   int `json:"silent" doc:"Whose point was silent, at most"`
-	Drifted  int `json:"drifted" doc:"Whose point held something else than it was told, at most"`
+	Drifted  int `json:"drifted" doc:"Most workloads at one time whose point had drifted"`
 
-	Draft        string `json:"draft,omitempty" doc:"While nothing was in force: what the draft would have done, at worst"`
+	Draft        string `json:"draft,omitempty" doc:"While no release was in force: the worst result of the draft"`
 	Releases     []int  `json:"releases"`
 	UnknownHours int    `json:"unknownHours" doc:"Hours in which nothing at all was seen anywhere"`
 	Sums         Sums   `json:"sums"`
@@ -137,7 +137,7 @@ type versionTime struct {
 	Title    string    `json:"title"`
 	Author   string    `json:"author"`
 	At       time.Time `json:"at" doc:"When it was released"`
-	From     time.Time `json:"from" doc:"When a point that matters first held it, in the period"`
+	From     time.Time `json:"from" doc:"When a point concerned first loaded it, in the period"`
 	Until    time.Time `json:"until"`
 	Promised bool      `json:"promised" doc:"Whether the promise stands in it"`
 	SHA256   string    `json:"sha256" doc:"Of its text"`
@@ -212,7 +212,7 @@ type heldTime struct {
 	Until   time.Time `json:"until"`
 	Release int       `json:"release" doc:"0: nothing"`
 	Mode    string    `json:"mode" enum:"off,observe,enforce,silent,drifted"`
-	Words   string    `json:"words,omitempty" doc:"Of a drift: what was found"`
+	Words   string    `json:"words,omitempty" doc:"Of a drift: the differences"`
 }
 
 // Happening is something that somebody did.

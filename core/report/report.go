@@ -67,7 +67,7 @@ type Part struct {
 	Gains    []FlowGroup `json:"gains" doc:"What is permitted now, and was not"`
 	Others   []FlowGroup `json:"others" doc:"What changes its verdict otherwise"`
 	Open     []FlowGroup `json:"open" doc:"What is asked of its owner: uncovered, or rejected while it runs"`
-	Accepted []FlowGroup `json:"accepted" doc:"Rejected while it runs, and somebody has said that this is right"`
+	Accepted []FlowGroup `json:"accepted" doc:"Rejected although it runs, and accepted by somebody"`
 }
 
 // FlowGroup is traffic that is alike: the conversations between two groups on a

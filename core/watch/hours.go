@@ -26,7 +26,7 @@ func (h *Hour) take(o *Hour) bool {
 type Hour struct {
 	Permitted int64 `json:"permitted" doc:"Carried, as a rule permits"`
 	Uncovered int64 `json:"uncovered" doc:"Carried, as no rule speaks of them"`
-	Held      int64 `json:"held" doc:"Dropped, and not permitted by what was held then"`
+	Held      int64 `json:"held" doc:"Dropped, and not permitted by the release enforced then"`
 	Leaks     int64 `json:"leaks" doc:"Carried, though rejected"`
 	Chokes    int64 `json:"chokes" doc:"Dropped, though permitted"`
 	Unclear   int64 `json:"unclear" doc:"Cannot be judged, because a point changed its release or mode in the hour in which they were counted"`

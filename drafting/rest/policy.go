@@ -27,7 +27,7 @@ import (
 // fix makes the edits that settle a finding.
 func (s *Policy) fix(ctx context.Context, in *struct {
 	answers.Window
-	DryRun bool `query:"dryRun" doc:"Only say what it would do"`
+	DryRun bool `query:"dryRun" doc:"Only return the consequences; store nothing"`
 	Body   struct {
 		Revision int    `json:"revision" doc:"The revision that the finding was read in"`
 		Line     int    `json:"line" doc:"Of the statement"`
@@ -250,7 +250,7 @@ func ruleOut(r *policy.Rule) *RuleOut {
 
 func (s *Policy) editPolicy(ctx context.Context, in *struct {
 	answers.Window
-	DryRun bool `query:"dryRun" doc:"Only say what it would do"`
+	DryRun bool `query:"dryRun" doc:"Only return the consequences; store nothing"`
 	Body   editIn
 }) (*server.Stored[answers.EditOut], error) {
 	v, snap, err := s.View(ctx, in.Window)
@@ -276,7 +276,7 @@ func (s *Policy) editPolicy(ctx context.Context, in *struct {
 
 func (s *Policy) importPolicy(ctx context.Context, in *struct {
 	answers.Window
-	DryRun  bool   `query:"dryRun" doc:"Only check the text and say what it would do"`
+	DryRun  bool   `query:"dryRun" doc:"Only check the text and return the consequences"`
 	IfMatch string `header:"If-Match" doc:"The ETag of the policy that the text was made from; a dry run needs none"`
 	Body    struct {
 		Text  string `json:"text"`
@@ -395,7 +395,7 @@ func (s *Policy) difference(ctx context.Context, in *struct {
 func (s *Policy) restoreRevision(ctx context.Context, in *struct {
 	answers.Window
 	No     int  `path:"no" minimum:"1"`
-	DryRun bool `query:"dryRun" doc:"Only say what it would do"`
+	DryRun bool `query:"dryRun" doc:"Only return the consequences; store nothing"`
 }) (*server.Stored[answers.EditOut], error) {
 	r, err := s.revision(ctx, in.No)
 	if err != nil {

@@ -43,7 +43,7 @@ func (s *Derivations) Routes(r server.Routes) {
 func (s *Derivations) derive(ctx context.Context, in *struct {
 	answers.Window
 	Balance float64 `query:"balance" minimum:"0" maximum:"1" default:"0.5"`
-	Group   string  `query:"group" doc:"Only what members of this group call, or are called for"`
+	Group   string  `query:"group" doc:"Only proposals for traffic from or to members of this group"`
 	Area    string  `query:"area" doc:"The same for the group of an area"`
 }) (*server.Begun, error) {
 	v, snap, err := s.View(ctx, in.Window)
@@ -91,11 +91,11 @@ func ruleOf(text string) *policy.Rule {
 
 func (s *Derivations) judge(ctx context.Context, in *struct {
 	answers.Window
-	DryRun bool `query:"dryRun" doc:"Only say what it would do"`
+	DryRun bool `query:"dryRun" doc:"Only return the consequences; store nothing"`
 	Body   struct {
 		Revision   int         `json:"revision" doc:"The revision that the proposals were judged on"`
 		Judgements []Judgement `json:"judgements" minItems:"1" maxItems:"10000"`
-		Together   bool        `json:"together,omitempty" doc:"Those that are taken become one rule, which holds within what they differ in"`
+		Together   bool        `json:"together,omitempty" doc:"Combine the taken proposals into one rule with a same clause"`
 	}
 }) (*server.Stored[answers.EditOut], error) {
 	v, snap, err := s.View(ctx, in.Window)

@@ -24,7 +24,7 @@ type Refusal struct {
 
 // Choice is a rule that can be taken of a proposal.
 type Choice struct {
-	Words         string `json:"words" doc:"In what it differs from the proposal; blank: it is the proposal"`
+	Words         string `json:"words" doc:"The difference to the proposal; blank: it is the proposal"`
 	Sentence      string `json:"sentence"`
 	Text          string `json:"text" doc:"The groups it needs and the rule, a line each"`
 	Opened        int    `json:"opened"`
@@ -88,7 +88,7 @@ type talkEnd struct {
 // ProposalOut is a rule that derivation suggests, with its evidence, and cut into parts.
 type ProposalOut struct {
 	ID            int64    `json:"id"`
-	Key           string   `json:"key" doc:"The rule without its note: what a refusal is kept under"`
+	Key           string   `json:"key" doc:"The rule without its note; the key of a refusal"`
 	Groups        []string `json:"groups" doc:"New groups, as statements"`
 	Conversations int      `json:"conversations" doc:"That it rests on, when it was derived"`
 	Open          int      `json:"open" doc:"Of those, how many no rule of the draft decides yet"`

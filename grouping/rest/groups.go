@@ -52,7 +52,7 @@ type GroupOut struct {
 	Body        string               `json:"body" doc:"The expression with include and exclude"`
 	Note        string               `json:"note,omitempty"`
 	In          int                  `json:"in"`
-	Unaddressed int                  `json:"unaddressed" doc:"Of those that are in, how many hold no address now"`
+	Unaddressed int                  `json:"unaddressed" doc:"Members without an address now"`
 	Undecided   int                  `json:"undecided"`
 	Prefixes    int                  `json:"prefixes" doc:"Prefixes that it names"`
 	UsedBy      []use                `json:"usedBy"`
@@ -82,7 +82,7 @@ type GroupPreview struct {
 	Canonical    string                     `json:"canonical"`
 	Counts       memberCounts               `json:"counts"`
 	Was          memberCounts               `json:"was" doc:"Of the group in the draft"`
-	Unaddressed  int                        `json:"unaddressed" doc:"Of those that are in, how many hold no address now"`
+	Unaddressed  int                        `json:"unaddressed" doc:"Members without an address now"`
 	In           []member                   `json:"in" doc:"At most 200"`
 	Undecided    []member                   `json:"undecided"`
 	Out          []member                   `json:"out"`

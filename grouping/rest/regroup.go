@@ -24,7 +24,7 @@ type RegroupOut struct {
 
 func (s *Groups) renameGroup(ctx context.Context, in *struct {
 	answers.Window
-	DryRun bool `query:"dryRun" doc:"Only say what it would do"`
+	DryRun bool `query:"dryRun" doc:"Only return the consequences; store nothing"`
 	Body   struct {
 		Revision int    `json:"revision" doc:"The revision in which the group was looked at"`
 		Name     string `json:"name"`
@@ -62,7 +62,7 @@ func (s *Groups) renameGroup(ctx context.Context, in *struct {
 
 func (s *Groups) removeGroup(ctx context.Context, in *struct {
 	answers.Window
-	DryRun bool `query:"dryRun" doc:"Only say what it would do"`
+	DryRun bool `query:"dryRun" doc:"Only return the consequences; store nothing"`
 	Body   struct {
 		Revision int    `json:"revision" doc:"The revision in which the group was looked at"`
 		Name     string `json:"name"`

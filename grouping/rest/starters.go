@@ -95,7 +95,7 @@ func judge(ctx context.Context, v *reach.View, m *model.Model, all []derive.Star
 
 func (s *Starters) take(ctx context.Context, in *struct {
 	answers.Window
-	DryRun bool `query:"dryRun" doc:"Only say what it would do"`
+	DryRun bool `query:"dryRun" doc:"Only return the consequences; store nothing"`
 	Body   struct {
 		Revision int      `json:"revision" doc:"The revision in which they were looked at"`
 		IDs      []string `json:"ids" minItems:"1" maxItems:"10000"`

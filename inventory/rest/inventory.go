@@ -25,7 +25,7 @@ type ListingOut struct {
 	Source  string            `json:"source"`
 	Rows    int               `json:"rows"`
 	Taken   int               `json:"taken" doc:"Workloads that were taken from it"`
-	Changed int               `json:"changed" doc:"Workloads that are not as they were; 0 for a listing that says nothing new"`
+	Changed int               `json:"changed" doc:"Workloads that changed; 0 for a listing without changes"`
 	Retired []string          `json:"retired" doc:"Of a complete list: workloads that nobody lists any more"`
 	Bad     int               `json:"bad" doc:"Rows that cannot be used; the others were taken"`
 	Errors  []ingest.RowError `json:"errors" doc:"The first of them"`
@@ -83,7 +83,7 @@ func (s *Sources) Routes(r server.Routes) {
 func (s *Sources) takeListing(ctx context.Context, in *struct {
 	ContentType string `header:"Content-Type"`
 	Complete    bool   `query:"complete" doc:"This is all that the source lists: what it listed before and is missing is retired"`
-	Confirm     int    `query:"confirm" minimum:"0" doc:"Of a complete list that lacks more than a tenth of what its source listed before, and is whole all the same: how many it lacks"`
+	Confirm     int    `query:"confirm" minimum:"0" doc:"Confirms a complete list that lacks more than a tenth of the workloads of its source: the number of missing workloads"`
 	server.Sent
 }) (*server.Body[ListingOut], error) {
 	token, ok := server.TokenOf(ctx)

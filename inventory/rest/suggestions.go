@@ -55,7 +55,7 @@ func (s *Vocabulary) exportSuggestions(ctx context.Context, _ *struct{}) (*huma.
 
 func (s *Vocabulary) acceptSuggestions(ctx context.Context, in *struct {
 	answers.Window
-	DryRun bool `query:"dryRun" doc:"Only say what it would do"`
+	DryRun bool `query:"dryRun" doc:"Only return the consequences; store nothing"`
 	Body   struct {
 		Tags []TagOf `json:"tags" minItems:"1"`
 	}

@@ -32,7 +32,7 @@ type workloadChoice struct {
 
 type setTagsInput struct {
 	answers.Window
-	DryRun bool `query:"dryRun" doc:"Only say what it would do"`
+	DryRun bool `query:"dryRun" doc:"Only return the consequences; store nothing"`
 	Body   struct {
 		Chosen
 		Key   string  `json:"key" minLength:"1"`

@@ -90,7 +90,7 @@ func (s *Vocabulary) exportMisspellings(ctx context.Context, _ *struct{}) (*huma
 
 func (s *Vocabulary) fixMisspellings(ctx context.Context, in *struct {
 	answers.Window
-	DryRun bool `query:"dryRun" doc:"Only say what it would do"`
+	DryRun bool `query:"dryRun" doc:"Only return the consequences; store nothing"`
 	Body   struct {
 		Misspellings []Misspelling `json:"misspellings" minItems:"1"`
 	}
@@ -125,7 +125,7 @@ func (s *Vocabulary) fixMisspellings(ctx context.Context, in *struct {
 
 func (s *Vocabulary) setStructural(ctx context.Context, in *struct {
 	Body struct {
-		Keys []string `json:"keys" minItems:"1" maxItems:"8" doc:"Tag keys, the first ones name what no group fits"`
+		Keys []string `json:"keys" minItems:"1" maxItems:"8" doc:"Tag keys; the first ones name sides that no group fits"`
 	}
 }) (*server.Body[[]string], error) {
 	for i, k := range in.Body.Keys {

@@ -24,7 +24,7 @@ type Source struct {
 	Taken   *time.Time        `json:"taken,omitempty" doc:"When it was heard last"`
 	Whole   *time.Time        `json:"whole,omitempty" doc:"When it last gave its complete list"`
 	Listed  int               `json:"listed" doc:"Workloads that it lists"`
-	Tags    int               `json:"tags" doc:"Tag values that it gives"`
+	Tags    int               `json:"tags" doc:"Tag values that it has"`
 }
 
 // Token lets a script feed one source.
@@ -103,10 +103,10 @@ type Suggestion struct {
 type SuggestionList struct {
 	Total       int                 `json:"total"`
 	Suggestions []Suggestion        `json:"suggestions"`
-	Complete    bool                `json:"complete" doc:"Whether they are of what is known now; if not, they are being found, and an event says when"`
+	Complete    bool                `json:"complete" doc:"Whether they are current; if not, they are being computed, and an event follows"`
 	Done        float64             `json:"done" doc:"How much of finding them is done, 0 to 1"`
 	Lacking     int                 `json:"lacking" doc:"Structural tags that workloads lack"`
-	Refused     []refusedSuggestion `json:"refused" doc:"Those that somebody said are wrong"`
+	Refused     []refusedSuggestion `json:"refused" doc:"Those that somebody refused"`
 }
 
 // refusedSuggestion is a suggestion that somebody said is wrong.

@@ -25,8 +25,8 @@ type WorkloadRules struct {
 	Out    []EffectiveRule   `json:"out" doc:"With the workload as client"`
 	ToIt   answers.CountsOut `json:"toIt" doc:"Conversations of the window in which it is the server"`
 	FromIt answers.CountsOut `json:"fromIt" doc:"In which it is the client"`
-	Said   []SourceValue     `json:"said" doc:"What every source says of its tags"`
-	Former []FormerValue     `json:"former" doc:"What was said before"`
+	Said   []SourceValue     `json:"said" doc:"Its tag values from every source"`
+	Former []FormerValue     `json:"former" doc:"Earlier values"`
 }
 
 func (s *Workloads) workloadRules(ctx context.Context, in *struct {

@@ -51,7 +51,7 @@ const toldPatience = 25 * time.Second
 
 func (s *Releases) told(ctx context.Context, in *struct {
 	Run  string `header:"Orchard-Run" doc:"Names the run of the agent"`
-	Have string `query:"have" doc:"The id of what is held: the answer comes as soon as it is another, or after 25 s"`
+	Have string `query:"have" doc:"The id of the loaded plan: the answer comes as soon as the id changes, or after 25 s"`
 }) (*server.Body[point.Instructions], error) {
 	p, err := s.asking(ctx)
 	if err != nil {

@@ -33,7 +33,7 @@ type DeviceFile struct {
 
 // Cached is what a device has already.
 type Cached struct {
-	Tag string `header:"If-None-Match" doc:"The ETag of what it has: the answer is 304 as long as that is right"`
+	Tag string `header:"If-None-Match" doc:"The ETag of its copy: the answer is 304 while that is current"`
 }
 
 // file answers with a text, or that it is the one that the device has.
@@ -117,7 +117,7 @@ func (s *Releases) deviceFile(ctx context.Context, in *struct {
 // deviceGroup returns the members of a group as a list of prefixes, a line each.
 func (s *Releases) deviceGroup(ctx context.Context, in *struct {
 	Cached
-	Name string `path:"name" doc:"Of a group of the release that the point is to hold"`
+	Name string `path:"name" doc:"Of a group of the point's release"`
 }) (*DeviceFile, error) {
 	p, err := s.asking(ctx)
 	if err != nil {
@@ -142,7 +142,7 @@ func (s *Releases) deviceGroup(ctx context.Context, in *struct {
 func (s *Releases) running(ctx context.Context, in *struct {
 	Name string `path:"name"`
 	Body struct {
-		Text   string `json:"text" minLength:"1" maxLength:"20000000" doc:"As the device says it"`
+		Text   string `json:"text" minLength:"1" maxLength:"20000000" doc:"As the device prints it"`
 		Format string `json:"format,omitempty" enum:"nft,acl,k8s,json" default:"nft"`
 	}
 }) (*server.Body[Running], error) {
@@ -164,6 +164,6 @@ func (s *Releases) running(ctx context.Context, in *struct {
 // Running is in what a device holds something else than it is to hold.
 type Running struct {
 	Same    bool     `json:"same"`
-	Missing []string `json:"missing" doc:"Lines that it should hold"`
+	Missing []string `json:"missing" doc:"Lines that it should have"`
 	Extra   []string `json:"extra" doc:"Lines that it should not"`
 }

@@ -48,7 +48,7 @@ func (s *Pipeline) follow(ctx context.Context, in *struct {
 	No   int `path:"no"`
 	Body struct {
 		Wave    int  `json:"wave" minimum:"1" maximum:"1000" doc:"The last wave that it is to reach"`
-		Enforce bool `json:"enforce,omitempty" doc:"It is to be enforced there, as soon as what the waves wait for is so; else only observed"`
+		Enforce bool `json:"enforce,omitempty" doc:"Enforce it there as soon as the conditions of the waves are met; otherwise it is only observed"`
 	}
 }) (*server.Body[Followed], error) {
 	m, err := s.Snapshot(ctx)

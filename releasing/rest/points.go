@@ -22,15 +22,15 @@ type PointMade struct {
 // planText is what a point is to hold, also as text.
 type planText struct {
 	point.Instructions
-	Script string `json:"script" doc:"For nft -f; blank: nothing is to be held"`
+	Script string `json:"script" doc:"For nft -f; blank: the point runs nothing"`
 }
 
 // MachineAccess is a guarded machine with what is known of its administration.
 type MachineAccess struct {
 	ID     string        `json:"id"`
 	Name   string        `json:"name"`
-	Source access.Source `json:"source" enum:"assertion,seen,anybody" doc:"From where it is known who administers it; anybody: nothing is known but the policy"`
-	Open   bool          `json:"open" doc:"Somebody who administers it would still get in"`
+	Source access.Source `json:"source" enum:"assertion,seen,anybody" doc:"How the administrators are known; anybody: only from the policy"`
+	Open   bool          `json:"open" doc:"An administrator could still reach it"`
 	Words  string        `json:"words"`
 }
 
@@ -112,7 +112,7 @@ func (s *Releases) addPoint(ctx context.Context, in *struct {
 		Side     string `json:"side,omitempty" enum:"server,client,both" default:"both"`
 		Guards   string `json:"guards" minLength:"1" doc:"An expression: which workloads it guards"`
 		Wave     int    `json:"wave,omitempty" minimum:"1" maximum:"1000" default:"1"`
-		PutsBack bool   `json:"putsBack,omitempty" doc:"Whether it restores what is changed by hand"`
+		PutsBack bool   `json:"putsBack,omitempty" doc:"Whether it restores manual changes"`
 		Paired   bool   `json:"paired,omitempty" doc:"Another gate guards the same workloads and sees part of their packets"`
 	}
 }) (*server.Made[PointMade], error) {

@@ -17,7 +17,7 @@ type releaseOut struct {
 	Release
 	Enforced int  `json:"enforced" doc:"Points that enforce it"`
 	Observed int  `json:"observed" doc:"Points that observe it"`
-	Same     bool `json:"same" doc:"The draft says the same"`
+	Same     bool `json:"same" doc:"The draft has the same text"`
 }
 
 // RollOut is the releases, the points, and how far the newest release has come.
@@ -28,7 +28,7 @@ type RollOut struct {
 	Coverage Coverage     `json:"coverage"`
 	Before   before       `json:"before"`
 	Waves    []WaveState  `json:"waves"`
-	Hold     *Hold        `json:"hold,omitempty" doc:"Somebody holds the roll-out"`
+	Hold     *Hold        `json:"hold,omitempty" doc:"Somebody has paused the roll-out"`
 	Lately   point.Lately `json:"lately" doc:"What the points counted in the last minute"`
 	Dropped  int64        `json:"dropped" doc:"Of those rejected: dropped, as their point enforces"`
 }

@@ -39,7 +39,7 @@ type RejectionOut struct {
 	answers.ConversationOut
 	Line     int      `json:"line" doc:"In the release, of the rule that rejects it"`
 	Sentence string   `json:"sentence" doc:"Of that rule"`
-	Settled  bool     `json:"settled" doc:"A probe says that this is right"`
+	Settled  bool     `json:"settled" doc:"A probe accepts this"`
 	Points   []string `json:"points" doc:"That would drop it"`
 }
 
@@ -86,7 +86,7 @@ func (s *Releases) putWave(ctx context.Context, in *struct {
 	Body struct {
 		Title         string `json:"title,omitempty" maxLength:"80"`
 		Minutes       int    `json:"minutes,omitempty" minimum:"0" maximum:"525600" doc:"How long it observes at least"`
-		Asserts       bool   `json:"asserts" doc:"Assertions have to hold"`
+		Asserts       bool   `json:"asserts" doc:"Assertions must hold"`
 		Probes        bool   `json:"probes" doc:"Probes have to get the verdict that is expected"`
 		Administrable bool   `json:"wayBack" doc:"All machines must stay administrable, so that a rollback is possible"`
 		Settled       bool   `json:"settled" doc:"What would be rejected has to be settled as right"`

@@ -25,13 +25,13 @@ type Point struct {
 	Side     string     `json:"side" enum:"server,client,both"`
 	Guards   string     `json:"guards" doc:"An expression"`
 	Wave     int        `json:"wave"`
-	PutsBack bool       `json:"putsBack" doc:"Whether it puts back what is changed by hand"`
+	PutsBack bool       `json:"putsBack" doc:"Whether it restores manual changes"`
 	Author   string     `json:"author"`
 	Made     time.Time  `json:"made"`
 	Enforces int        `json:"enforces" doc:"The release that it is to enforce; 0: none"`
 	Observes int        `json:"observes" doc:"The release that it is to observe; 0: none"`
 	Paired   bool       `json:"paired" doc:"Another point sees part of its packets"`
-	Aimed    *time.Time `json:"aimed,omitempty" doc:"When it was last told what to run"`
+	Aimed    *time.Time `json:"aimed,omitempty" doc:"When it last received instructions"`
 	Heard    *time.Time `json:"heard,omitempty" doc:"When it was heard of last"`
 	// Enforcement on trial.
 	TrialUntil *time.Time `json:"trialUntil,omitempty" doc:"Enforcement ends then by itself unless it is confirmed"`
@@ -74,7 +74,7 @@ type Wave struct {
 	No            int    `json:"no"`
 	Title         string `json:"title"`
 	Minutes       int    `json:"minutes" doc:"How long it observes at least"`
-	Asserts       bool   `json:"asserts" doc:"Assertions have to hold"`
+	Asserts       bool   `json:"asserts" doc:"Assertions must hold"`
 	Probes        bool   `json:"probes" doc:"Probes have to get the verdict that is expected"`
 	Administrable bool   `json:"wayBack" doc:"All machines must stay administrable, so that a rollback is possible"`
 	Settled       bool   `json:"settled" doc:"What would be rejected has to be settled as right"`
@@ -86,9 +86,9 @@ type PointState struct {
 	Point
 	Workloads int           `json:"workloads" doc:"That it guards now"`
 	Undecided int           `json:"undecided" doc:"Workloads that its expression cannot tell: they are not guarded"`
-	Problem   string        `json:"problem,omitempty" doc:"Why nothing can be told it"`
-	Held      *point.Status `json:"held,omitempty" doc:"What it said last that it holds"`
-	State     string        `json:"state" enum:"new,waiting,holds,refused,drifted,went back,ahead,silent" doc:"new: never heard of; waiting: it has not loaded yet what it is to run; ahead: it took an order that this server does not have"`
+	Problem   string        `json:"problem,omitempty" doc:"Why it cannot receive instructions"`
+	Held      *point.Status `json:"held,omitempty" doc:"Its last report of its state"`
+	State     string        `json:"state" enum:"new,waiting,holds,refused,drifted,went back,ahead,silent" doc:"new: it has never reported; waiting: it has not loaded its plan yet; ahead: it took an order that this server does not have"`
 	Rejects   int           `json:"rejects" doc:"Conversations of the window that run today, and that the newest release which it is to run rejects"`
 }
 
@@ -123,7 +123,7 @@ type Coverage struct {
 	Server int `json:"server" doc:"Only where they are called"`
 	Client int `json:"client" doc:"Only where they call"`
 	None   int `json:"none" doc:"By no point"`
-	Exempt int `json:"exempt" doc:"By no point, as somebody said"`
+	Exempt int `json:"exempt" doc:"By no point, because they are exempt"`
 	// Lines of rules.
 	OnServer []int `json:"onServer" doc:"Rules that points apply only where their servers are"`
 	OnClient []int `json:"onClient" doc:"Rules that points apply only where their clients are"`
@@ -167,9 +167,9 @@ type Condition struct {
 
 // Followed is how far a release has come with a job.
 type Followed struct {
-	State  string   `json:"state" enum:"arrived,moving,waits,replaced,failed" doc:"arrived: all is as it is to be; moving: points are told, and do not say yet that they hold it; waits: for what has to be true first, or for somebody"`
+	State  string   `json:"state" enum:"arrived,moving,waits,replaced,failed" doc:"arrived: finished; moving: points have their instructions, but have not reported yet; waits: for a condition or a person"`
 	Words  []string `json:"words" doc:"What it waits for, or what failed"`
-	Points int      `json:"points" doc:"That hold it as they are to"`
+	Points int      `json:"points" doc:"Points that have loaded it as ordered"`
 	Of     int      `json:"of" doc:"Points up to the wave"`
 }
 

@@ -53,7 +53,7 @@ func (s *Flows) hours(ctx context.Context, in *struct {
 	Client  string `query:"client" required:"true" doc:"Address"`
 	Server  string `query:"server" required:"true" doc:"Address"`
 	Service string `query:"service" required:"true"`
-	First   string `query:"first" required:"true" doc:"When the conversation was first seen: tells apart those of workloads that held one address in turn"`
+	First   string `query:"first" required:"true" doc:"When the conversation was first seen: distinguishes workloads that had the same address in turn"`
 }) (*server.Body[[]HourOut], error) {
 	v, _, err := s.View(ctx, in.Window)
 	if err != nil {

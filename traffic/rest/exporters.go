@@ -23,10 +23,10 @@ import (
 type exporterOut struct {
 	traffic.ExporterStatus
 	Collector string `json:"collector"`
-	Workload  string `json:"workload,omitempty" doc:"Id of the workload that holds its address now"`
+	Workload  string `json:"workload,omitempty" doc:"Id of the workload that has its address now"`
 	Name      string `json:"name" doc:"Of the workload, or the address"`
-	Told      string `json:"told" doc:"When the collector last told"`
-	ICMP      string `json:"icmp,omitempty" enum:"destination,source,nowhere" doc:"Where it writes the types of ICMP messages for which its records have no field, as somebody said"`
+	Told      string `json:"told" doc:"Last report of the collector"`
+	ICMP      string `json:"icmp,omitempty" enum:"destination,source,nowhere" doc:"Where it writes the types of ICMP messages for which its records have no field, as chosen by a person"`
 	ICMPBy    string `json:"icmpBy,omitempty" doc:"Who said so"`
 }
 
@@ -35,7 +35,7 @@ type collectorOut struct {
 	collect.Status
 	Name  string `json:"name"`
 	Told  string `json:"told"`
-	Quiet bool   `json:"quiet" doc:"It has told nothing for half a minute: it does not run"`
+	Quiet bool   `json:"quiet" doc:"It has not reported for half a minute: it does not run"`
 }
 
 // exportersOut is who sends, and to whom.
@@ -311,7 +311,7 @@ func (s *Exporters) addServicePort(ctx context.Context, in *struct{ Body Service
 func (s *Exporters) removeServicePort(ctx context.Context, in *struct {
 	Service string `query:"service" required:"true" doc:"Such as tcp/7411"`
 	Kind    string `query:"kind" required:"true" enum:"everywhere,group,workload,address"`
-	Place   string `query:"place" doc:"As it was said; blank: everywhere"`
+	Place   string `query:"place" doc:"As it was entered; blank: everywhere"`
 }) (*server.Begun, error) {
 	pt, err := answers.ReadPoint(in.Service)
 	if err != nil {

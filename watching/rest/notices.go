@@ -83,7 +83,7 @@ type noticeIn struct {
 	Who    string     `json:"who,omitempty" maxLength:"10000" doc:"An expression that a client agrees with"`
 	What   string     `json:"what,omitempty" maxLength:"10000" doc:"An expression that a server agrees with"`
 	Matter string     `json:"matter,omitempty" maxLength:"100" doc:"Just this one, by its id"`
-	Filter string     `json:"filter,omitempty" maxLength:"10000" doc:"Of whatever traffic this filter of the ledger selects, as it stands in an address; without kinds, who, what and matter"`
+	Filter string     `json:"filter,omitempty" maxLength:"10000" doc:"All traffic that this filter of the ledger selects, as in an address; excludes kinds, who, what and matter"`
 	Pace   string     `json:"pace" enum:"at once,hourly,daily"`
 	To     []string   `json:"to" minItems:"1" maxItems:"50" doc:"Destinations"`
 	Quiet  *quiet     `json:"quiet,omitempty"`

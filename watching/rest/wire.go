@@ -75,7 +75,7 @@ type Notice struct {
 	Paused bool       `json:"paused"`
 	Author string     `json:"author"`
 	At     time.Time  `json:"at"`
-	Fired  *time.Time `json:"fired,omitempty" doc:"When something was told last"`
+	Fired  *time.Time `json:"fired,omitempty" doc:"Time of the last message"`
 }
 
 func newDestination(d watching.Destination) Destination {

@@ -2529,7 +2529,7 @@ export interface components {
             name: string;
             /** @description Another gate guards the same workloads and sees part of their packets */
             paired?: boolean;
-            /** @description Whether it restores what is changed by hand */
+            /** @description Whether it restores manual changes */
             putsBack?: boolean;
             /**
              * @default both
@@ -2552,7 +2552,7 @@ export interface components {
         };
         Answer: {
             findings: components["schemas"]["Found"][];
-            /** @description What the release that is in force says, where that differs from the draft */
+            /** @description The answer of the release in force, if it differs from the draft's */
             inForce?: components["schemas"]["InForce"];
             /** @description Why a question cannot be answered */
             problem?: string;
@@ -2825,12 +2825,12 @@ export interface components {
         CheckOut: {
             /**
              * Format: int64
-             * @description Rejected, and a probe says that this is right
+             * @description Rejected, and accepted by a probe
              */
             accepted: number;
             /**
              * Format: int64
-             * @description Carried conversations that the draft rejects, and of which no probe says that this is right
+             * @description Carried conversations that the draft rejects and that no probe accepts
              */
             asking: number;
             bytes: {
@@ -2852,7 +2852,7 @@ export interface components {
             conversations: number;
             counts: components["schemas"]["CountsOut"];
             difference?: components["schemas"]["DifferenceOut"];
-            /** @description Leaks and chokes go by what the enforcement points held; else by the draft */
+            /** @description Leaks and chokes are judged by the releases that points enforced; otherwise by the draft */
             held: boolean;
             /**
              * Format: int64
@@ -2891,7 +2891,7 @@ export interface components {
             sentence: string;
             /** @description The groups it needs and the rule, a line each */
             text: string;
-            /** @description In what it differs from the proposal; blank: it is the proposal */
+            /** @description The difference to the proposal; blank: it is the proposal */
             words: string;
         };
         "Choose-watchedRequest": {
@@ -2947,7 +2947,7 @@ export interface components {
              */
             lost: number;
             name: string;
-            /** @description It has told nothing for half a minute: it does not run */
+            /** @description It has not reported for half a minute: it does not run */
             quiet: boolean;
             /**
              * Format: double
@@ -2975,7 +2975,7 @@ export interface components {
             sessions: number;
             /**
              * Format: int64
-             * @description Batches that the database refused for what they hold
+             * @description Batches whose content the database refused
              */
             setAside: number;
             /** Format: int64 */
@@ -3028,7 +3028,7 @@ export interface components {
              * @enum {string}
              */
             format: "nft" | "acl" | "k8s" | "json";
-            /** @description As the device says it */
+            /** @description As the device prints it */
             text: string;
         };
         Comparison: {
@@ -3063,7 +3063,7 @@ export interface components {
              */
             changed: number;
             conversations: components["schemas"]["VerdictChange"][];
-            /** @description What in new statements hardly is what is meant: tags that nothing has, days that have passed */
+            /** @description Likely mistakes in new statements: tags that no workload has, days that have passed */
             doubts: string[];
             /**
              * Format: int64
@@ -3180,7 +3180,7 @@ export interface components {
             client: number;
             /**
              * Format: int64
-             * @description By no point, as somebody said
+             * @description By no point, because they are exempt
              */
             exempt: number;
             /**
@@ -3213,11 +3213,11 @@ export interface components {
             broken: number;
             /** @description Such as 2026-11-28 */
             day: string;
-            /** @description While nothing was in force: what the draft would have done, at worst */
+            /** @description While no release was in force: the worst result of the draft */
             draft?: string;
             /**
              * Format: int64
-             * @description Whose point held something else than it was told, at most
+             * @description Most workloads at one time whose point had drifted
              */
             drifted: number;
             /**
@@ -3232,7 +3232,7 @@ export interface components {
             exempt: number;
             /**
              * Format: int64
-             * @description Seconds for which what was in force kept the promise
+             * @description Seconds for which the policy in force kept the promise
              */
             holds: number;
             /**
@@ -3504,7 +3504,7 @@ export interface components {
              * @description Connections that were carried though the promise speaks against them
              */
             against: number;
-            /** @description When what was in force did not keep the promise */
+            /** @description When the policy in force broke the promise */
             breaks: components["schemas"]["Break"][];
             /** @description Who asked for it */
             by: string;
@@ -3541,7 +3541,7 @@ export interface components {
             moreCallers: number;
             /** @description How this was made, where that needs saying */
             notes: string[];
-            /** @description That guarded them, and what each held */
+            /** @description The points that guarded them, and the releases that each had loaded */
             points: components["schemas"]["PointTime"][];
             promise: components["schemas"]["Promise"];
             /** @description The answer */
@@ -3609,7 +3609,7 @@ export interface components {
         EvidencePromises: {
             /** @description Of the draft, in its order */
             assertions: string[];
-            /** @description Of the key: what people compare */
+            /** @description Fingerprint of the key, for comparison */
             fingerprint: string;
             /** @description By name */
             groups: string[];
@@ -3694,7 +3694,7 @@ export interface components {
             /** Format: date-time */
             first: string;
             /**
-             * @description Where it writes the types of ICMP messages for which its records have no field, as somebody said
+             * @description Where it writes the types of ICMP messages for which its records have no field, as chosen by a person
              * @enum {string}
              */
             icmp?: "destination" | "source" | "nowhere";
@@ -3717,11 +3717,11 @@ export interface components {
              */
             sessions: number;
             streams: components["schemas"]["StreamStatus"][];
-            /** @description When the collector last told */
+            /** @description Last report of the collector */
             told: string;
             /** @description Packets that could not be read to their end, by the reason */
             unread: components["schemas"]["FaultStatus"][];
-            /** @description Id of the workload that holds its address now */
+            /** @description Id of the workload that has its address now */
             workload?: string;
         };
         ExportersOut: {
@@ -3820,7 +3820,7 @@ export interface components {
             why?: string;
         };
         "Follow-releaseRequest": {
-            /** @description It is to be enforced there, as soon as what the waves wait for is so; else only observed */
+            /** @description Enforce it there as soon as the conditions of the waves are met; otherwise it is only observed */
             enforce?: boolean;
             /**
              * Format: int64
@@ -3836,11 +3836,11 @@ export interface components {
             of: number;
             /**
              * Format: int64
-             * @description That hold it as they are to
+             * @description Points that have loaded it as ordered
              */
             points: number;
             /**
-             * @description arrived: all is as it is to be; moving: points are told, and do not say yet that they hold it; waits: for what has to be true first, or for somebody
+             * @description arrived: finished; moving: points have their instructions, but have not reported yet; waits: for a condition or a person
              * @enum {string}
              */
             state: "arrived" | "moving" | "waits" | "replaced" | "failed";
@@ -3998,7 +3998,7 @@ export interface components {
             prefixes: number;
             /**
              * Format: int64
-             * @description Of those that are in, how many hold no address now
+             * @description Members without an address now
              */
             unaddressed: number;
             /** Format: int64 */
@@ -4019,7 +4019,7 @@ export interface components {
             shares: components["schemas"]["SharedGroup"][];
             /**
              * Format: int64
-             * @description Of those that are in, how many hold no address now
+             * @description Members without an address now
              */
             unaddressed: number;
             undecided: components["schemas"]["Member"][];
@@ -4060,7 +4060,7 @@ export interface components {
             release: number;
             /** Format: date-time */
             until: string;
-            /** @description Of a drift: what was found */
+            /** @description Of a drift: the differences */
             words?: string;
         };
         Hold: {
@@ -4082,7 +4082,7 @@ export interface components {
             chokes: number;
             /**
              * Format: int64
-             * @description Dropped, and not permitted by what was held then
+             * @description Dropped, and not permitted by the release enforced then
              */
             held: number;
             /**
@@ -4141,7 +4141,7 @@ export interface components {
              * @description Rows that cannot be used
              */
             bad: number;
-            /** @description What is wrong, by what it is; that of most rows first */
+            /** @description The errors by kind; the most frequent first */
             badKinds: components["schemas"]["BadKind"][];
             /** @description Of a capture: packets carry other packets (GRE, VXLAN and so on); carriers says whether both count */
             carried?: boolean;
@@ -4152,18 +4152,18 @@ export interface components {
             changed: number;
             /**
              * Format: int64
-             * @description Of a complete list that lacks much: what confirm has to be, if it is whole all the same
+             * @description Of a complete list that lacks much: the value of confirm, if it is complete nevertheless
              */
             confirm?: number;
             /** @description The first of them */
             errors: components["schemas"]["RowError"][];
             /** @description The first workloads that are new or change */
             examples: components["schemas"]["ImportExample"][];
-            /** @description Of flows: what the file is written in */
+            /** @description Of flows: the format of the file */
             fileFormat?: string;
             /** @description Its first rows */
             first?: string[][];
-            /** @description How it is read, with what was guessed */
+            /** @description How the file is read, with the guesses */
             form?: components["schemas"]["Form"];
             /** @description Of flows: the span they cover */
             from?: string;
@@ -4176,7 +4176,7 @@ export interface components {
             held: number;
             /**
              * Format: int64
-             * @description Tag values that stay because they were set by hand, or a source that outranks this one gives them
+             * @description Tag values that stay because they were set by hand or come from a higher source
              */
             kept: number;
             /**
@@ -4188,7 +4188,7 @@ export interface components {
             newWords: string[];
             /**
              * Format: int64
-             * @description Of flows: those with an end that no workload holds
+             * @description Of flows: those with an end that no workload has
              */
             outside: number;
             /** @description Of flows: about rows that are left out until accept names their kind */
@@ -4236,7 +4236,7 @@ export interface components {
         Instructions: {
             /**
              * Format: int64
-             * @description How often the same was told anew: the point then tries again what it gave up
+             * @description How often the same instructions were sent again: the point then retries
              */
             again: number;
             /** @description The release that decides; none: everything is carried */
@@ -4254,7 +4254,7 @@ export interface components {
             observes?: components["schemas"]["Assignment"];
             /** @description Another point sees part of the packets */
             paired: boolean;
-            /** @description Whether the point restores by itself what is changed by hand */
+            /** @description Whether the point restores manual changes automatically */
             putsBack: boolean;
             /** @description Enforcement has to be confirmed in time */
             trial?: components["schemas"]["Trial"];
@@ -4287,7 +4287,7 @@ export interface components {
              * @description The revision that the proposals were judged on
              */
             revision: number;
-            /** @description Those that are taken become one rule, which holds within what they differ in */
+            /** @description Combine the taken proposals into one rule with a same clause */
             together?: boolean;
         };
         Judgement: {
@@ -4410,7 +4410,7 @@ export interface components {
             bad: number;
             /**
              * Format: int64
-             * @description Workloads that are not as they were; 0 for a listing that says nothing new
+             * @description Workloads that changed; 0 for a listing without changes
              */
             changed: number;
             /** @description The first of them */
@@ -4429,10 +4429,10 @@ export interface components {
         MachineAccess: {
             id: string;
             name: string;
-            /** @description Somebody who administers it would still get in */
+            /** @description An administrator could still reach it */
             open: boolean;
             /**
-             * @description From where it is known who administers it; anybody: nothing is known but the policy
+             * @description How the administrators are known; anybody: only from the policy
              * @enum {string}
              */
             source: "assertion" | "seen" | "anybody";
@@ -4805,7 +4805,7 @@ export interface components {
         NoticeIn: {
             /** Format: date-time */
             ends?: string;
-            /** @description Of whatever traffic this filter of the ledger selects, as it stands in an address; without kinds, who, what and matter */
+            /** @description All traffic that this filter of the ledger selects, as in an address; excludes kinds, who, what and matter */
             filter?: string;
             /** @description Of matters; none: any */
             kinds?: string[];
@@ -4836,7 +4836,7 @@ export interface components {
             filter?: string;
             /**
              * Format: date-time
-             * @description When something was told last
+             * @description Time of the last message
              */
             fired?: string;
             /** Format: int64 */
@@ -4936,7 +4936,7 @@ export interface components {
             unknown: number;
         };
         Part: {
-            /** @description Rejected while it runs, and somebody has said that this is right */
+            /** @description Rejected although it runs, and accepted by somebody */
             accepted: components["schemas"]["FlowGroup"][];
             /** @description What is permitted now, and was not */
             gains: components["schemas"]["FlowGroup"][];
@@ -5061,7 +5061,7 @@ export interface components {
         PlanText: {
             /**
              * Format: int64
-             * @description How often the same was told anew: the point then tries again what it gave up
+             * @description How often the same instructions were sent again: the point then retries
              */
             again: number;
             /** @description The release that decides; none: everything is carried */
@@ -5079,9 +5079,9 @@ export interface components {
             observes?: components["schemas"]["Assignment"];
             /** @description Another point sees part of the packets */
             paired: boolean;
-            /** @description Whether the point restores by itself what is changed by hand */
+            /** @description Whether the point restores manual changes automatically */
             putsBack: boolean;
-            /** @description For nft -f; blank: nothing is to be held */
+            /** @description For nft -f; blank: the point runs nothing */
             script: string;
             /** @description Enforcement has to be confirmed in time */
             trial?: components["schemas"]["Trial"];
@@ -5132,7 +5132,7 @@ export interface components {
         PointState: {
             /**
              * Format: date-time
-             * @description When it was last told what to run
+             * @description When it last received instructions
              */
             aimed?: string;
             author: string;
@@ -5150,7 +5150,7 @@ export interface components {
              * @description When it was heard of last
              */
             heard?: string;
-            /** @description What it said last that it holds */
+            /** @description Its last report of its state */
             held?: components["schemas"]["Status"];
             /** @enum {string} */
             kind: "host" | "gate" | "file";
@@ -5168,9 +5168,9 @@ export interface components {
             otherFrom?: string;
             /** @description Another point sees part of its packets */
             paired: boolean;
-            /** @description Why nothing can be told it */
+            /** @description Why it cannot receive instructions */
             problem?: string;
-            /** @description Whether it puts back what is changed by hand */
+            /** @description Whether it restores manual changes */
             putsBack: boolean;
             /**
              * Format: int64
@@ -5180,7 +5180,7 @@ export interface components {
             /** @enum {string} */
             side: "server" | "client" | "both";
             /**
-             * @description new: never heard of; waiting: it has not loaded yet what it is to run; ahead: it took an order that this server does not have
+             * @description new: it has never reported; waiting: it has not loaded its plan yet; ahead: it took an order that this server does not have
              * @enum {string}
              */
             state: "new" | "waiting" | "holds" | "refused" | "drifted" | "went back" | "ahead" | "silent";
@@ -5278,7 +5278,7 @@ export interface components {
             reason: string;
             /**
              * Format: int64
-             * @description Conversations of the window that it says are rightly rejected
+             * @description Conversations of the window whose rejection it accepts
              */
             rightly: number;
             /** @enum {string} */
@@ -5342,7 +5342,7 @@ export interface components {
             groups: string[];
             /** Format: int64 */
             id: number;
-            /** @description The rule without its note: what a refusal is kept under */
+            /** @description The rule without its note; the key of a refusal */
             key: string;
             last: string;
             /**
@@ -5548,7 +5548,7 @@ export interface components {
             sentence: string;
             server: components["schemas"]["EndpointOut"];
             service: string;
-            /** @description A probe says that this is right */
+            /** @description A probe accepts this */
             settled: boolean;
             spark: number[];
             /**
@@ -5617,7 +5617,7 @@ export interface components {
              * @description Of the policy
              */
             revision: number;
-            /** @description The draft says the same */
+            /** @description The draft has the same text */
             same: boolean;
             title: string;
         };
@@ -5731,7 +5731,7 @@ export interface components {
              * @description Of those rejected: dropped, as their point enforces
              */
             dropped: number;
-            /** @description Somebody holds the roll-out */
+            /** @description Somebody has paused the roll-out */
             hold?: components["schemas"]["Hold"];
             /**
              * Format: int64
@@ -5816,7 +5816,7 @@ export interface components {
         Running: {
             /** @description Lines that it should not */
             extra: string[];
-            /** @description Lines that it should hold */
+            /** @description Lines that it should have */
             missing: string[];
             same: boolean;
         };
@@ -5886,11 +5886,11 @@ export interface components {
             words: string;
         };
         "Set-structural-keysRequest": {
-            /** @description Tag keys, the first ones name what no group fits */
+            /** @description Tag keys; the first ones name sides that no group fits */
             keys: string[];
         };
         "Set-waveRequest": {
-            /** @description Assertions have to hold */
+            /** @description Assertions must hold */
             asserts: boolean;
             /** @description It goes on as soon as all that is so */
             byItself?: boolean;
@@ -5937,11 +5937,11 @@ export interface components {
             from?: string;
             /** @enum {string} */
             kind: "syslog" | "webhook" | "mail";
-            /** @description Of the user. It is not told again */
+            /** @description Of the user. It is never returned */
             password?: string;
             /** @description Of mail: send also where the server offers no encryption */
             plain?: boolean;
-            /** @description Of a webhook: the key of HMAC-SHA-256. It is not told again */
+            /** @description Of a webhook: the key of HMAC-SHA-256. It is never returned */
             secret?: string;
             /** @description Of mail */
             to?: string[];
@@ -5994,7 +5994,7 @@ export interface components {
             conversations: number;
             /** @description The narrowest first */
             options: components["schemas"]["SettleOption"][];
-            /** @description The question that says the same, for a probe that rejects it */
+            /** @description The same selection as a question, for a probe that expects reject */
             probe: string;
             /** Format: int64 */
             revision: number;
@@ -6039,7 +6039,7 @@ export interface components {
             rank: number;
             /**
              * Format: int64
-             * @description Tag values that it gives
+             * @description Tag values that it has
              */
             tags: number;
             /**
@@ -6150,7 +6150,7 @@ export interface components {
             observes: number;
             /**
              * Format: double
-             * @description Seconds since what is loaded was last read back; below 0: never
+             * @description Seconds since the loaded plan was last read back; below 0: never
              */
             read: number;
             /** @description Names this run of the agent: two at once are two agents */
@@ -6159,7 +6159,7 @@ export interface components {
             state: "holds" | "refused" | "drifted" | "went back" | "ahead";
             /** @description Addresses of a host that its plan does not guard */
             unlisted?: string[];
-            /** @description The connection by which it said so, as the server saw it */
+            /** @description The connection of this report, as the server saw it */
             way?: components["schemas"]["Way"];
             /** @description What is not as it should be */
             words?: string;
@@ -6195,7 +6195,7 @@ export interface components {
              * @description By the sequence numbers
              */
             missed: number;
-            /** @description Two exporters send in its name: their sequence numbers alternate, and what was missed cannot be told */
+            /** @description Two exporters send in its name: their sequence numbers alternate, so missed records cannot be counted */
             mixed?: boolean;
             /**
              * Format: int64
@@ -6270,7 +6270,7 @@ export interface components {
             workload: string;
         };
         SuggestionList: {
-            /** @description Whether they are of what is known now; if not, they are being found, and an event says when */
+            /** @description Whether they are current; if not, they are being computed, and an event follows */
             complete: boolean;
             /**
              * Format: double
@@ -6282,7 +6282,7 @@ export interface components {
              * @description Structural tags that workloads lack
              */
             lacking: number;
-            /** @description Those that somebody said are wrong */
+            /** @description Those that somebody refused */
             refused: components["schemas"]["RefusedSuggestion"][];
             suggestions: components["schemas"]["Suggestion"][];
             /** Format: int64 */
@@ -6439,7 +6439,7 @@ export interface components {
             id: string;
             /**
              * Format: double
-             * @description Left when it was told
+             * @description Remaining when the instructions were sent
              */
             seconds: number;
         };
@@ -6512,7 +6512,7 @@ export interface components {
             author: string;
             /**
              * Format: date-time
-             * @description When a point that matters first held it, in the period
+             * @description When a point concerned first loaded it, in the period
              */
             from: string;
             /** @description Whether the promise stands in it */
@@ -6536,7 +6536,7 @@ export interface components {
             chokes: number;
             /**
              * Format: int64
-             * @description Dropped, and not permitted by what was held then
+             * @description Dropped, and not permitted by the release enforced then
              */
             held: number;
             /**
@@ -6589,7 +6589,7 @@ export interface components {
             groups: string[];
         };
         WaveState: {
-            /** @description Assertions have to hold */
+            /** @description Assertions must hold */
             asserts: boolean;
             /** @description It goes on as soon as all that is so */
             byItself: boolean;
@@ -6666,7 +6666,7 @@ export interface components {
              * @description Of the first rows, those that have it
              */
             rows: number;
-            /** @description It was guessed, not said */
+            /** @description It was guessed, not chosen */
             usual: boolean;
             word: string;
         };
@@ -6716,7 +6716,7 @@ export interface components {
             tags: components["schemas"]["TagOut"][];
         };
         WorkloadRules: {
-            /** @description What was said before */
+            /** @description Earlier values */
             former: components["schemas"]["FormerValue"][];
             /** @description In which it is the client */
             fromIt: components["schemas"]["CountsOut"];
@@ -6724,7 +6724,7 @@ export interface components {
             in: components["schemas"]["EffectiveRule"][];
             /** @description With the workload as client */
             out: components["schemas"]["EffectiveRule"][];
-            /** @description What every source says of its tags */
+            /** @description Its tag values from every source */
             said: components["schemas"]["SourceValue"][];
             /** @description Conversations of the window in which it is the server */
             toIt: components["schemas"]["CountsOut"];
@@ -6917,15 +6917,15 @@ export interface operations {
                 /** @description Who reaches it, or what it reaches */
                 turn?: "reached" | "reaches";
                 q?: string;
-                /** @description Only what the rule on this line decides */
+                /** @description Only conversations that the rule on this line decides */
                 rule?: number;
-                /** @description Only what reaches members of this group, or what they reach */
+                /** @description Only conversations to members of this group, or from them */
                 group?: string;
-                /** @description Only what reaches the workload with this id, or what it reaches */
+                /** @description Only conversations to the workload with this id, or from it */
                 workload?: string;
                 /** @description A revision of the policy to compare with */
                 against?: number;
-                /** @description Only what it gives these verdicts */
+                /** @description Only conversations with these verdicts */
                 was?: ("permit" | "reject" | "uncovered")[];
                 /** @description An expression that the client agrees with */
                 clients?: string;
@@ -6937,19 +6937,19 @@ export interface operations {
                 outcome?: "" | "carried" | "dropped" | "unknown";
                 /** @description At least so many */
                 bytes?: number;
-                /** @description Only what was not seen before the window */
+                /** @description Only conversations without earlier traffic */
                 new?: boolean;
-                /** @description Only what may be the wrong way round */
+                /** @description Only conversations whose direction is uncertain */
                 unsure?: boolean;
                 /** @description A tag that the sides are called by, instead of their groups; ~area and ~owner are the areas of the policy and whose they are */
                 by?: string;
-                /** @description Only what has an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag */
+                /** @description Only conversations with an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag */
                 for?: string;
-                /** @description Without what is rejected and a probe says rightly so */
+                /** @description Without rejected conversations that a probe accepts */
                 asking?: boolean;
-                /** @description Only what the newest derivation set aside for this reason; all: for any */
+                /** @description Only conversations that the newest derivation set aside for this reason; all: for any reason */
                 aside?: string;
-                /** @description Only what runs and the newest release rejects at the points of this wave */
+                /** @description Only running conversations that the newest release rejects at the points of this wave */
                 wave?: number;
                 columns?: string;
                 rows?: string;
@@ -7162,15 +7162,15 @@ export interface operations {
                 /** @description Who reaches it, or what it reaches */
                 turn?: "reached" | "reaches";
                 q?: string;
-                /** @description Only what the rule on this line decides */
+                /** @description Only conversations that the rule on this line decides */
                 rule?: number;
-                /** @description Only what reaches members of this group, or what they reach */
+                /** @description Only conversations to members of this group, or from them */
                 group?: string;
-                /** @description Only what reaches the workload with this id, or what it reaches */
+                /** @description Only conversations to the workload with this id, or from it */
                 workload?: string;
                 /** @description A revision of the policy to compare with */
                 against?: number;
-                /** @description Only what it gives these verdicts */
+                /** @description Only conversations with these verdicts */
                 was?: ("permit" | "reject" | "uncovered")[];
                 /** @description An expression that the client agrees with */
                 clients?: string;
@@ -7182,19 +7182,19 @@ export interface operations {
                 outcome?: "" | "carried" | "dropped" | "unknown";
                 /** @description At least so many */
                 bytes?: number;
-                /** @description Only what was not seen before the window */
+                /** @description Only conversations without earlier traffic */
                 new?: boolean;
-                /** @description Only what may be the wrong way round */
+                /** @description Only conversations whose direction is uncertain */
                 unsure?: boolean;
                 /** @description A tag that the sides are called by, instead of their groups; ~area and ~owner are the areas of the policy and whose they are */
                 by?: string;
-                /** @description Only what has an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag */
+                /** @description Only conversations with an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag */
                 for?: string;
-                /** @description Without what is rejected and a probe says rightly so */
+                /** @description Without rejected conversations that a probe accepts */
                 asking?: boolean;
-                /** @description Only what the newest derivation set aside for this reason; all: for any */
+                /** @description Only conversations that the newest derivation set aside for this reason; all: for any reason */
                 aside?: string;
-                /** @description Only what runs and the newest release rejects at the points of this wave */
+                /** @description Only running conversations that the newest release rejects at the points of this wave */
                 wave?: number;
                 columns?: string;
                 rows?: string;
@@ -7252,15 +7252,15 @@ export interface operations {
                 /** @description Who reaches it, or what it reaches */
                 turn?: "reached" | "reaches";
                 q?: string;
-                /** @description Only what the rule on this line decides */
+                /** @description Only conversations that the rule on this line decides */
                 rule?: number;
-                /** @description Only what reaches members of this group, or what they reach */
+                /** @description Only conversations to members of this group, or from them */
                 group?: string;
-                /** @description Only what reaches the workload with this id, or what it reaches */
+                /** @description Only conversations to the workload with this id, or from it */
                 workload?: string;
                 /** @description A revision of the policy to compare with */
                 against?: number;
-                /** @description Only what it gives these verdicts */
+                /** @description Only conversations with these verdicts */
                 was?: ("permit" | "reject" | "uncovered")[];
                 /** @description An expression that the client agrees with */
                 clients?: string;
@@ -7272,19 +7272,19 @@ export interface operations {
                 outcome?: "" | "carried" | "dropped" | "unknown";
                 /** @description At least so many */
                 bytes?: number;
-                /** @description Only what was not seen before the window */
+                /** @description Only conversations without earlier traffic */
                 new?: boolean;
-                /** @description Only what may be the wrong way round */
+                /** @description Only conversations whose direction is uncertain */
                 unsure?: boolean;
                 /** @description A tag that the sides are called by, instead of their groups; ~area and ~owner are the areas of the policy and whose they are */
                 by?: string;
-                /** @description Only what has an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag */
+                /** @description Only conversations with an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag */
                 for?: string;
-                /** @description Without what is rejected and a probe says rightly so */
+                /** @description Without rejected conversations that a probe accepts */
                 asking?: boolean;
-                /** @description Only what the newest derivation set aside for this reason; all: for any */
+                /** @description Only conversations that the newest derivation set aside for this reason; all: for any reason */
                 aside?: string;
-                /** @description Only what runs and the newest release rejects at the points of this wave */
+                /** @description Only running conversations that the newest release rejects at the points of this wave */
                 wave?: number;
                 columns?: string;
                 rows?: string;
@@ -7336,15 +7336,15 @@ export interface operations {
                 /** @description Who reaches it, or what it reaches */
                 turn?: "reached" | "reaches";
                 q?: string;
-                /** @description Only what the rule on this line decides */
+                /** @description Only conversations that the rule on this line decides */
                 rule?: number;
-                /** @description Only what reaches members of this group, or what they reach */
+                /** @description Only conversations to members of this group, or from them */
                 group?: string;
-                /** @description Only what reaches the workload with this id, or what it reaches */
+                /** @description Only conversations to the workload with this id, or from it */
                 workload?: string;
                 /** @description A revision of the policy to compare with */
                 against?: number;
-                /** @description Only what it gives these verdicts */
+                /** @description Only conversations with these verdicts */
                 was?: ("permit" | "reject" | "uncovered")[];
                 /** @description An expression that the client agrees with */
                 clients?: string;
@@ -7356,19 +7356,19 @@ export interface operations {
                 outcome?: "" | "carried" | "dropped" | "unknown";
                 /** @description At least so many */
                 bytes?: number;
-                /** @description Only what was not seen before the window */
+                /** @description Only conversations without earlier traffic */
                 new?: boolean;
-                /** @description Only what may be the wrong way round */
+                /** @description Only conversations whose direction is uncertain */
                 unsure?: boolean;
                 /** @description A tag that the sides are called by, instead of their groups; ~area and ~owner are the areas of the policy and whose they are */
                 by?: string;
-                /** @description Only what has an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag */
+                /** @description Only conversations with an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag */
                 for?: string;
-                /** @description Without what is rejected and a probe says rightly so */
+                /** @description Without rejected conversations that a probe accepts */
                 asking?: boolean;
-                /** @description Only what the newest derivation set aside for this reason; all: for any */
+                /** @description Only conversations that the newest derivation set aside for this reason; all: for any reason */
                 aside?: string;
-                /** @description Only what runs and the newest release rejects at the points of this wave */
+                /** @description Only running conversations that the newest release rejects at the points of this wave */
                 wave?: number;
                 columns?: string;
                 rows?: string;
@@ -7418,7 +7418,7 @@ export interface operations {
                 /** @description Address */
                 server: string;
                 service: string;
-                /** @description When the conversation was first seen: tells apart those of workloads that held one address in turn */
+                /** @description When the conversation was first seen: distinguishes workloads that had the same address in turn */
                 first: string;
             };
             header?: never;
@@ -7455,7 +7455,7 @@ export interface operations {
                 /** @description End of the window, RFC 3339; without it, the last conversation */
                 to?: string;
                 balance?: number;
-                /** @description Only what members of this group call, or are called for */
+                /** @description Only proposals for traffic from or to members of this group */
                 group?: string;
                 /** @description The same for the group of an area */
                 area?: string;
@@ -8353,15 +8353,15 @@ export interface operations {
                 /** @description Who reaches it, or what it reaches */
                 turn?: "reached" | "reaches";
                 q?: string;
-                /** @description Only what the rule on this line decides */
+                /** @description Only conversations that the rule on this line decides */
                 rule?: number;
-                /** @description Only what reaches members of this group, or what they reach */
+                /** @description Only conversations to members of this group, or from them */
                 group?: string;
-                /** @description Only what reaches the workload with this id, or what it reaches */
+                /** @description Only conversations to the workload with this id, or from it */
                 workload?: string;
                 /** @description A revision of the policy to compare with */
                 against?: number;
-                /** @description Only what it gives these verdicts */
+                /** @description Only conversations with these verdicts */
                 was?: ("permit" | "reject" | "uncovered")[];
                 /** @description An expression that the client agrees with */
                 clients?: string;
@@ -8373,19 +8373,19 @@ export interface operations {
                 outcome?: "" | "carried" | "dropped" | "unknown";
                 /** @description At least so many */
                 bytes?: number;
-                /** @description Only what was not seen before the window */
+                /** @description Only conversations without earlier traffic */
                 new?: boolean;
-                /** @description Only what may be the wrong way round */
+                /** @description Only conversations whose direction is uncertain */
                 unsure?: boolean;
                 /** @description A tag that the sides are called by, instead of their groups; ~area and ~owner are the areas of the policy and whose they are */
                 by?: string;
-                /** @description Only what has an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag */
+                /** @description Only conversations with an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag */
                 for?: string;
-                /** @description Without what is rejected and a probe says rightly so */
+                /** @description Without rejected conversations that a probe accepts */
                 asking?: boolean;
-                /** @description Only what the newest derivation set aside for this reason; all: for any */
+                /** @description Only conversations that the newest derivation set aside for this reason; all: for any reason */
                 aside?: string;
-                /** @description Only what runs and the newest release rejects at the points of this wave */
+                /** @description Only running conversations that the newest release rejects at the points of this wave */
                 wave?: number;
                 columns?: string;
                 rows?: string;
@@ -8434,15 +8434,15 @@ export interface operations {
                 /** @description Who reaches it, or what it reaches */
                 turn?: "reached" | "reaches";
                 q?: string;
-                /** @description Only what the rule on this line decides */
+                /** @description Only conversations that the rule on this line decides */
                 rule?: number;
-                /** @description Only what reaches members of this group, or what they reach */
+                /** @description Only conversations to members of this group, or from them */
                 group?: string;
-                /** @description Only what reaches the workload with this id, or what it reaches */
+                /** @description Only conversations to the workload with this id, or from it */
                 workload?: string;
                 /** @description A revision of the policy to compare with */
                 against?: number;
-                /** @description Only what it gives these verdicts */
+                /** @description Only conversations with these verdicts */
                 was?: ("permit" | "reject" | "uncovered")[];
                 /** @description An expression that the client agrees with */
                 clients?: string;
@@ -8454,19 +8454,19 @@ export interface operations {
                 outcome?: "" | "carried" | "dropped" | "unknown";
                 /** @description At least so many */
                 bytes?: number;
-                /** @description Only what was not seen before the window */
+                /** @description Only conversations without earlier traffic */
                 new?: boolean;
-                /** @description Only what may be the wrong way round */
+                /** @description Only conversations whose direction is uncertain */
                 unsure?: boolean;
                 /** @description A tag that the sides are called by, instead of their groups; ~area and ~owner are the areas of the policy and whose they are */
                 by?: string;
-                /** @description Only what has an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag */
+                /** @description Only conversations with an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag */
                 for?: string;
-                /** @description Without what is rejected and a probe says rightly so */
+                /** @description Without rejected conversations that a probe accepts */
                 asking?: boolean;
-                /** @description Only what the newest derivation set aside for this reason; all: for any */
+                /** @description Only conversations that the newest derivation set aside for this reason; all: for any reason */
                 aside?: string;
-                /** @description Only what runs and the newest release rejects at the points of this wave */
+                /** @description Only running conversations that the newest release rejects at the points of this wave */
                 wave?: number;
                 columns?: string;
                 rows?: string;
@@ -8712,7 +8712,7 @@ export interface operations {
                 from?: string;
                 /** @description End of the window, RFC 3339; without it, the last conversation */
                 to?: string;
-                /** @description Only say what it would do */
+                /** @description Only return the consequences; store nothing */
                 dryRun?: boolean;
             };
             header?: never;
@@ -8762,7 +8762,7 @@ export interface operations {
                 from?: string;
                 /** @description End of the window, RFC 3339; without it, the last conversation */
                 to?: string;
-                /** @description Only say what it would do */
+                /** @description Only return the consequences; store nothing */
                 dryRun?: boolean;
             };
             header?: never;
@@ -8845,21 +8845,21 @@ export interface operations {
             query?: {
                 /** @description Name of the inventory source */
                 source?: string;
-                /** @description How the file is written, as a JSON object; what it leaves open is as it was before, or as guessed */
+                /** @description The format of the file, as a JSON object; missing members are as before, or guessed */
                 form?: string;
-                /** @description Of workloads: this is all that the source lists; what it listed before and is missing is retired */
+                /** @description Of workloads: the list is complete; workloads that the source listed before and that are missing are retired */
                 complete?: boolean;
                 /** @description Of flows: each row is one direction, as an exporter sees it; the two are joined */
                 directions?: boolean;
-                /** @description Of a capture: of a packet that carries another one, what carries it counts as well as what it carries */
+                /** @description Of a capture: count tunnels as well as the conversations inside them */
                 carriers?: boolean;
                 /** @description Of flows: of the file, for records that name no observer */
                 name?: string;
                 /** @description Of flows: kinds of rows that are taken although they can hardly be meant */
                 accept?: ("port" | "time")[];
-                /** @description Only say what it would do */
+                /** @description Only return the consequences; store nothing */
                 preview?: boolean;
-                /** @description Of a complete list that lacks more than a tenth of what its source listed before: how many it lacks, as the preview says */
+                /** @description Required for a complete list that lacks more than a tenth of the workloads of its source: the number of missing workloads, as the preview reports it */
                 confirm?: number;
             };
             header?: never;
@@ -8909,21 +8909,21 @@ export interface operations {
             query?: {
                 /** @description Name of the inventory source */
                 source?: string;
-                /** @description How the file is written, as a JSON object; what it leaves open is as it was before, or as guessed */
+                /** @description The format of the file, as a JSON object; missing members are as before, or guessed */
                 form?: string;
-                /** @description Of workloads: this is all that the source lists; what it listed before and is missing is retired */
+                /** @description Of workloads: the list is complete; workloads that the source listed before and that are missing are retired */
                 complete?: boolean;
                 /** @description Of flows: each row is one direction, as an exporter sees it; the two are joined */
                 directions?: boolean;
-                /** @description Of a capture: of a packet that carries another one, what carries it counts as well as what it carries */
+                /** @description Of a capture: count tunnels as well as the conversations inside them */
                 carriers?: boolean;
                 /** @description Of flows: of the file, for records that name no observer */
                 name?: string;
                 /** @description Of flows: kinds of rows that are taken although they can hardly be meant */
                 accept?: ("port" | "time")[];
-                /** @description Only say what it would do */
+                /** @description Only return the consequences; store nothing */
                 preview?: boolean;
-                /** @description Of a complete list that lacks more than a tenth of what its source listed before: how many it lacks, as the preview says */
+                /** @description Required for a complete list that lacks more than a tenth of the workloads of its source: the number of missing workloads, as the preview reports it */
                 confirm?: number;
             };
             header?: never;
@@ -8973,7 +8973,7 @@ export interface operations {
             query?: {
                 /** @description This is all that the source lists: what it listed before and is missing is retired */
                 complete?: boolean;
-                /** @description Of a complete list that lacks more than a tenth of what its source listed before, and is whole all the same: how many it lacks */
+                /** @description Confirms a complete list that lacks more than a tenth of the workloads of its source: the number of missing workloads */
                 confirm?: number;
             };
             header?: {
@@ -9120,15 +9120,15 @@ export interface operations {
                 /** @description Who reaches it, or what it reaches */
                 turn?: "reached" | "reaches";
                 q?: string;
-                /** @description Only what the rule on this line decides */
+                /** @description Only conversations that the rule on this line decides */
                 rule?: number;
-                /** @description Only what reaches members of this group, or what they reach */
+                /** @description Only conversations to members of this group, or from them */
                 group?: string;
-                /** @description Only what reaches the workload with this id, or what it reaches */
+                /** @description Only conversations to the workload with this id, or from it */
                 workload?: string;
                 /** @description A revision of the policy to compare with */
                 against?: number;
-                /** @description Only what it gives these verdicts */
+                /** @description Only conversations with these verdicts */
                 was?: ("permit" | "reject" | "uncovered")[];
                 /** @description An expression that the client agrees with */
                 clients?: string;
@@ -9140,19 +9140,19 @@ export interface operations {
                 outcome?: "" | "carried" | "dropped" | "unknown";
                 /** @description At least so many */
                 bytes?: number;
-                /** @description Only what was not seen before the window */
+                /** @description Only conversations without earlier traffic */
                 new?: boolean;
-                /** @description Only what may be the wrong way round */
+                /** @description Only conversations whose direction is uncertain */
                 unsure?: boolean;
                 /** @description A tag that the sides are called by, instead of their groups; ~area and ~owner are the areas of the policy and whose they are */
                 by?: string;
-                /** @description Only what has an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag */
+                /** @description Only conversations with an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag */
                 for?: string;
-                /** @description Without what is rejected and a probe says rightly so */
+                /** @description Without rejected conversations that a probe accepts */
                 asking?: boolean;
-                /** @description Only what the newest derivation set aside for this reason; all: for any */
+                /** @description Only conversations that the newest derivation set aside for this reason; all: for any reason */
                 aside?: string;
-                /** @description Only what runs and the newest release rejects at the points of this wave */
+                /** @description Only running conversations that the newest release rejects at the points of this wave */
                 wave?: number;
                 columns?: string;
                 rows?: string;
@@ -9203,15 +9203,15 @@ export interface operations {
                 /** @description Who reaches it, or what it reaches */
                 turn?: "reached" | "reaches";
                 q?: string;
-                /** @description Only what the rule on this line decides */
+                /** @description Only conversations that the rule on this line decides */
                 rule?: number;
-                /** @description Only what reaches members of this group, or what they reach */
+                /** @description Only conversations to members of this group, or from them */
                 group?: string;
-                /** @description Only what reaches the workload with this id, or what it reaches */
+                /** @description Only conversations to the workload with this id, or from it */
                 workload?: string;
                 /** @description A revision of the policy to compare with */
                 against?: number;
-                /** @description Only what it gives these verdicts */
+                /** @description Only conversations with these verdicts */
                 was?: ("permit" | "reject" | "uncovered")[];
                 /** @description An expression that the client agrees with */
                 clients?: string;
@@ -9223,19 +9223,19 @@ export interface operations {
                 outcome?: "" | "carried" | "dropped" | "unknown";
                 /** @description At least so many */
                 bytes?: number;
-                /** @description Only what was not seen before the window */
+                /** @description Only conversations without earlier traffic */
                 new?: boolean;
-                /** @description Only what may be the wrong way round */
+                /** @description Only conversations whose direction is uncertain */
                 unsure?: boolean;
                 /** @description A tag that the sides are called by, instead of their groups; ~area and ~owner are the areas of the policy and whose they are */
                 by?: string;
-                /** @description Only what has an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag */
+                /** @description Only conversations with an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag */
                 for?: string;
-                /** @description Without what is rejected and a probe says rightly so */
+                /** @description Without rejected conversations that a probe accepts */
                 asking?: boolean;
-                /** @description Only what the newest derivation set aside for this reason; all: for any */
+                /** @description Only conversations that the newest derivation set aside for this reason; all: for any reason */
                 aside?: string;
-                /** @description Only what runs and the newest release rejects at the points of this wave */
+                /** @description Only running conversations that the newest release rejects at the points of this wave */
                 wave?: number;
                 columns?: string;
                 rows?: string;
@@ -9282,15 +9282,15 @@ export interface operations {
                 /** @description Who reaches it, or what it reaches */
                 turn?: "reached" | "reaches";
                 q?: string;
-                /** @description Only what the rule on this line decides */
+                /** @description Only conversations that the rule on this line decides */
                 rule?: number;
-                /** @description Only what reaches members of this group, or what they reach */
+                /** @description Only conversations to members of this group, or from them */
                 group?: string;
-                /** @description Only what reaches the workload with this id, or what it reaches */
+                /** @description Only conversations to the workload with this id, or from it */
                 workload?: string;
                 /** @description A revision of the policy to compare with */
                 against?: number;
-                /** @description Only what it gives these verdicts */
+                /** @description Only conversations with these verdicts */
                 was?: ("permit" | "reject" | "uncovered")[];
                 /** @description An expression that the client agrees with */
                 clients?: string;
@@ -9302,19 +9302,19 @@ export interface operations {
                 outcome?: "" | "carried" | "dropped" | "unknown";
                 /** @description At least so many */
                 bytes?: number;
-                /** @description Only what was not seen before the window */
+                /** @description Only conversations without earlier traffic */
                 new?: boolean;
-                /** @description Only what may be the wrong way round */
+                /** @description Only conversations whose direction is uncertain */
                 unsure?: boolean;
                 /** @description A tag that the sides are called by, instead of their groups; ~area and ~owner are the areas of the policy and whose they are */
                 by?: string;
-                /** @description Only what has an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag */
+                /** @description Only conversations with an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag */
                 for?: string;
-                /** @description Without what is rejected and a probe says rightly so */
+                /** @description Without rejected conversations that a probe accepts */
                 asking?: boolean;
-                /** @description Only what the newest derivation set aside for this reason; all: for any */
+                /** @description Only conversations that the newest derivation set aside for this reason; all: for any reason */
                 aside?: string;
-                /** @description Only what runs and the newest release rejects at the points of this wave */
+                /** @description Only running conversations that the newest release rejects at the points of this wave */
                 wave?: number;
                 columns?: string;
                 rows?: string;
@@ -9457,7 +9457,7 @@ export interface operations {
                 format?: "nft" | "acl" | "k8s" | "json";
             };
             header?: {
-                /** @description The ETag of what it has: the answer is 304 as long as that is right */
+                /** @description The ETag of its copy: the answer is 304 while that is current */
                 "If-None-Match"?: string;
             };
             path?: never;
@@ -9500,11 +9500,11 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description The ETag of what it has: the answer is 304 as long as that is right */
+                /** @description The ETag of its copy: the answer is 304 while that is current */
                 "If-None-Match"?: string;
             };
             path: {
-                /** @description Of a group of the release that the point is to hold */
+                /** @description Of a group of the point's release */
                 name: string;
             };
             cookie?: never;
@@ -9607,7 +9607,7 @@ export interface operations {
     "read-told": {
         parameters: {
             query?: {
-                /** @description The id of what is held: the answer comes as soon as it is another, or after 25 s */
+                /** @description The id of the loaded plan: the answer comes as soon as the id changes, or after 25 s */
                 have?: string;
             };
             header?: {
@@ -9998,7 +9998,7 @@ export interface operations {
                 from?: string;
                 /** @description End of the window, RFC 3339; without it, the last conversation */
                 to?: string;
-                /** @description Only say what it would do */
+                /** @description Only return the consequences; store nothing */
                 dryRun?: boolean;
             };
             header?: never;
@@ -10048,7 +10048,7 @@ export interface operations {
                 from?: string;
                 /** @description End of the window, RFC 3339; without it, the last conversation */
                 to?: string;
-                /** @description Only say what it would do */
+                /** @description Only return the consequences; store nothing */
                 dryRun?: boolean;
             };
             header?: never;
@@ -10227,7 +10227,7 @@ export interface operations {
                 from?: string;
                 /** @description End of the window, RFC 3339; without it, the last conversation */
                 to?: string;
-                /** @description Only say what it would do */
+                /** @description Only return the consequences; store nothing */
                 dryRun?: boolean;
             };
             header?: never;
@@ -10275,7 +10275,7 @@ export interface operations {
                 from?: string;
                 /** @description End of the window, RFC 3339; without it, the last conversation */
                 to?: string;
-                /** @description Only check the text and say what it would do */
+                /** @description Only check the text and return the consequences */
                 dryRun?: boolean;
             };
             header?: {
@@ -10563,7 +10563,7 @@ export interface operations {
                 from?: string;
                 /** @description End of the window, RFC 3339; without it, the last conversation */
                 to?: string;
-                /** @description Only say what it would do */
+                /** @description Only return the consequences; store nothing */
                 dryRun?: boolean;
             };
             header?: never;
@@ -11445,7 +11445,7 @@ export interface operations {
                 /** @description Such as tcp/7411 */
                 service: string;
                 kind: "everywhere" | "group" | "workload" | "address";
-                /** @description As it was said; blank: everywhere */
+                /** @description As it was entered; blank: everywhere */
                 place?: string;
             };
             header?: never;
@@ -11489,15 +11489,15 @@ export interface operations {
                 /** @description Who reaches it, or what it reaches */
                 turn?: "reached" | "reaches";
                 q?: string;
-                /** @description Only what the rule on this line decides */
+                /** @description Only conversations that the rule on this line decides */
                 rule?: number;
-                /** @description Only what reaches members of this group, or what they reach */
+                /** @description Only conversations to members of this group, or from them */
                 group?: string;
-                /** @description Only what reaches the workload with this id, or what it reaches */
+                /** @description Only conversations to the workload with this id, or from it */
                 workload?: string;
                 /** @description A revision of the policy to compare with */
                 against?: number;
-                /** @description Only what it gives these verdicts */
+                /** @description Only conversations with these verdicts */
                 was?: ("permit" | "reject" | "uncovered")[];
                 /** @description An expression that the client agrees with */
                 clients?: string;
@@ -11509,19 +11509,19 @@ export interface operations {
                 outcome?: "" | "carried" | "dropped" | "unknown";
                 /** @description At least so many */
                 bytes?: number;
-                /** @description Only what was not seen before the window */
+                /** @description Only conversations without earlier traffic */
                 new?: boolean;
-                /** @description Only what may be the wrong way round */
+                /** @description Only conversations whose direction is uncertain */
                 unsure?: boolean;
                 /** @description A tag that the sides are called by, instead of their groups; ~area and ~owner are the areas of the policy and whose they are */
                 by?: string;
-                /** @description Only what has an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag */
+                /** @description Only conversations with an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag */
                 for?: string;
-                /** @description Without what is rejected and a probe says rightly so */
+                /** @description Without rejected conversations that a probe accepts */
                 asking?: boolean;
-                /** @description Only what the newest derivation set aside for this reason; all: for any */
+                /** @description Only conversations that the newest derivation set aside for this reason; all: for any reason */
                 aside?: string;
-                /** @description Only what runs and the newest release rejects at the points of this wave */
+                /** @description Only running conversations that the newest release rejects at the points of this wave */
                 wave?: number;
                 columns?: string;
                 rows?: string;
@@ -11575,7 +11575,7 @@ export interface operations {
                 from?: string;
                 /** @description End of the window, RFC 3339; without it, the last conversation */
                 to?: string;
-                /** @description Only say what it would do */
+                /** @description Only return the consequences; store nothing */
                 dryRun?: boolean;
             };
             header?: never;
@@ -11632,15 +11632,15 @@ export interface operations {
                 /** @description Who reaches it, or what it reaches */
                 turn?: "reached" | "reaches";
                 q?: string;
-                /** @description Only what the rule on this line decides */
+                /** @description Only conversations that the rule on this line decides */
                 rule?: number;
-                /** @description Only what reaches members of this group, or what they reach */
+                /** @description Only conversations to members of this group, or from them */
                 group?: string;
-                /** @description Only what reaches the workload with this id, or what it reaches */
+                /** @description Only conversations to the workload with this id, or from it */
                 workload?: string;
                 /** @description A revision of the policy to compare with */
                 against?: number;
-                /** @description Only what it gives these verdicts */
+                /** @description Only conversations with these verdicts */
                 was?: ("permit" | "reject" | "uncovered")[];
                 /** @description An expression that the client agrees with */
                 clients?: string;
@@ -11652,19 +11652,19 @@ export interface operations {
                 outcome?: "" | "carried" | "dropped" | "unknown";
                 /** @description At least so many */
                 bytes?: number;
-                /** @description Only what was not seen before the window */
+                /** @description Only conversations without earlier traffic */
                 new?: boolean;
-                /** @description Only what may be the wrong way round */
+                /** @description Only conversations whose direction is uncertain */
                 unsure?: boolean;
                 /** @description A tag that the sides are called by, instead of their groups; ~area and ~owner are the areas of the policy and whose they are */
                 by?: string;
-                /** @description Only what has an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag */
+                /** @description Only conversations with an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag */
                 for?: string;
-                /** @description Without what is rejected and a probe says rightly so */
+                /** @description Without rejected conversations that a probe accepts */
                 asking?: boolean;
-                /** @description Only what the newest derivation set aside for this reason; all: for any */
+                /** @description Only conversations that the newest derivation set aside for this reason; all: for any reason */
                 aside?: string;
-                /** @description Only what runs and the newest release rejects at the points of this wave */
+                /** @description Only running conversations that the newest release rejects at the points of this wave */
                 wave?: number;
                 columns?: string;
                 rows?: string;
@@ -11672,7 +11672,7 @@ export interface operations {
                 allRows?: boolean;
                 /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
                 path?: string[];
-                /** @description Only say what it would do */
+                /** @description Only return the consequences; store nothing */
                 dryRun?: boolean;
             };
             header?: never;
@@ -11827,7 +11827,7 @@ export interface operations {
                 from?: string;
                 /** @description End of the window, RFC 3339; without it, the last conversation */
                 to?: string;
-                /** @description Only say what it would do */
+                /** @description Only return the consequences; store nothing */
                 dryRun?: boolean;
             };
             header?: never;
@@ -11936,7 +11936,7 @@ export interface operations {
                 from?: string;
                 /** @description End of the window, RFC 3339; without it, the last conversation */
                 to?: string;
-                /** @description Only say what it would do */
+                /** @description Only return the consequences; store nothing */
                 dryRun?: boolean;
             };
             header?: never;
@@ -12043,7 +12043,7 @@ export interface operations {
                 from?: string;
                 /** @description End of the window, RFC 3339; without it, the last conversation */
                 to?: string;
-                /** @description Only say what it would do */
+                /** @description Only return the consequences; store nothing */
                 dryRun?: boolean;
             };
             header?: never;
@@ -12240,7 +12240,7 @@ export interface operations {
                 from?: string;
                 /** @description End of the window, RFC 3339; without it, the last conversation */
                 to?: string;
-                /** @description Only say what it would do */
+                /** @description Only return the consequences; store nothing */
                 dryRun?: boolean;
             };
             header?: never;
@@ -12800,7 +12800,7 @@ export interface operations {
                 service: string;
                 /** @description A revision of the policy to ask too */
                 against?: number;
-                /** @description Who held the addresses then, RFC 3339; without it, now */
+                /** @description Instant at which the addresses are resolved, RFC 3339; by default now */
                 at?: string;
             };
             header?: never;
