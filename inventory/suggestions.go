@@ -38,6 +38,7 @@ type Suggestion struct {
 	Value    string
 	Likeness float64
 	Right    float64
+	Tried    int
 	Like     []Named
 	Because  []string
 }
@@ -124,7 +125,7 @@ func findSuggestions(v *reach.View, snap *model.Model, progress func(share float
 		for _, g := range found {
 			w := snap.Estate.Workload(g.Workload)
 			o := Suggestion{Workload: w.ID, Name: w.Label(), Key: g.Key, Value: g.Value, Likeness: g.Likeness,
-				Right: g.Right, Like: []Named{}, Because: append([]string{}, g.Because...)}
+				Right: g.Right, Tried: g.Tried, Like: []Named{}, Because: append([]string{}, g.Because...)}
 			for _, i := range g.Like {
 				l := snap.Estate.Workload(i)
 				o.Like = append(o.Like, Named{ID: l.ID, Name: l.Label()})

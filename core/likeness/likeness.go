@@ -30,7 +30,8 @@ type Suggestion struct {
 	Workload   int32
 	Key, Value string
 	Likeness   float64  // share of what tells values of the key apart that it has in common with Like, of what either has; 0 to 1
-	Right      float64  // of workloads that are judged as surely and whose tag is known: how many it would be right for
+	Right      float64  // share of Tried for which the same judgement finds the tag that they have, 0 to 1
+	Tried      int      // workloads that have the tag and that are judged at least as surely
 	Like       []int32  // up to five that have the value, the most alike first
 	Because    []string // what it shares with them, the most telling first
 }
@@ -78,7 +79,7 @@ func Suggest(e *estate.Estate, seen []Link, keys []string,
 		decide.Parallel(2, len(lacking), func(worker, n int) {
 			if j := k.judge(rooms[worker], lacking[n]); j.value >= 0 && j.margin >= sure.margin {
 				s := k.explained(rooms[worker], lacking[n], j)
-				if s.Right = sure.right(j.margin); s.Likeness >= alikeAtLeast && len(s.Because) >= reasons {
+				if s.Right, s.Tried = sure.right(j.margin); s.Likeness >= alikeAtLeast && len(s.Because) >= reasons {
 					found[n] = &s
 				}
 			}
@@ -230,14 +231,15 @@ type sure struct {
 	wrong  []int32   // so many of them were wrong up to there
 }
 
-// right returns how many of those that are judged at least as surely are right.
-func (s *sure) right(margin float64) float64 {
+// right returns how many of those that are judged at least as surely are right, as a share, and
+// how many they are.
+func (s *sure) right(margin float64) (share float64, of int) {
 	n, _ := slices.BinarySearchFunc(s.above, margin, func(a, m float64) int { return cmp.Compare(m, a) })
 	for n < len(s.above) && s.above[n] >= margin {
 		n++
 	}
 	n = max(n, min(fewest, len(s.above))) // one or two say nothing of how often
-	return 1 - float64(s.wrong[n-1])/float64(n)
+	return 1 - float64(s.wrong[n-1])/float64(n), n
 }
 
 // learn judges workloads that have the key as if they had not.

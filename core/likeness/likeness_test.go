@@ -103,6 +103,7 @@ func TestASuggestionSaysWhatSpeaksForIt(t *testing.T) {
 	require.Contains(t, s.Because, "its name has “entry”")
 	require.Contains(t, s.Because, "reaches tcp/5432")
 	require.Equal(t, 1.0, s.Right)
+	require.GreaterOrEqual(t, s.Tried, 10)
 	require.Empty(t, likeness.Suggest(e, seen, []string{"colour"}, nil))
 }
 

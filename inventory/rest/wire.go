@@ -94,7 +94,8 @@ type Suggestion struct {
 	Key      string   `json:"key"`
 	Value    string   `json:"value"`
 	Likeness float64  `json:"likeness" doc:"Of those that it resembles, 0 to 1"`
-	Right    float64  `json:"right" doc:"Of workloads that are judged as surely and whose tag is known: how many it would be right for"`
+	Right    float64  `json:"right" doc:"Share of tried for which the same judgement finds the tag that they have, 0 to 1"`
+	Tried    int      `json:"tried" doc:"Workloads that have the tag and that are judged at least as surely"`
 	Like     []named  `json:"like" doc:"Those that have it, the most alike first; at most 5"`
 	Because  []string `json:"because" doc:"What it shares with them, the most telling first"`
 }
@@ -123,7 +124,7 @@ func newSuggestions(l inventory.SuggestionList) SuggestionList {
 }
 
 func newSuggestion(g inventory.Suggestion) Suggestion {
-	return Suggestion{g.Workload, g.Name, g.Key, g.Value, g.Likeness, g.Right,
+	return Suggestion{g.Workload, g.Name, g.Key, g.Value, g.Likeness, g.Right, g.Tried,
 		server.Each(g.Like, func(n inventory.Named) named { return named(n) }), g.Because}
 }
 

@@ -6263,9 +6263,14 @@ export interface components {
             name: string;
             /**
              * Format: double
-             * @description Of workloads that are judged as surely and whose tag is known: how many it would be right for
+             * @description Share of tried for which the same judgement finds the tag that they have, 0 to 1
              */
             right: number;
+            /**
+             * Format: int64
+             * @description Workloads that have the tag and that are judged at least as surely
+             */
+            tried: number;
             value: string;
             workload: string;
         };

@@ -141,11 +141,11 @@ export function Suggestions() {
               {s.key} = <b>{s.value}</b>
             </Text>
             <Text
-              w="74px"
+              w="118px"
               flexShrink={0}
-              title={`of workloads whose ${s.key} is known and that are judged as surely, so many would be set right; ${Math.round(s.likeness * 100)} % of what tells values apart is shared with those that it resembles`}
+              title={`Of ${plural(s.tried, "workload")} whose ${s.key} is known and that are judged as surely, the same judgement finds the right value for ${n(Math.round(s.right * s.tried))}. ${Math.round(s.likeness * 100)} % of what tells values apart is shared with those that it resembles`}
             >
-              {Math.round(s.right * 1000) / 10} % right
+              right in {n(Math.round(s.right * s.tried))} of {n(s.tried)}
             </Text>
             <Text flex="1" color="soft" minW="0">
               as {s.like.map((l) => l.name).join(", ")}: {s.because.join("; ")}
