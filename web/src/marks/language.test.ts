@@ -76,4 +76,4 @@ test("sentences are short, and their words are those of the glossary", () => {
     }
   expect(read).toBeGreaterThan(1500);
   expect(wrong).toEqual([]);
-});
+}, 60_000);
