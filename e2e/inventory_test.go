@@ -214,7 +214,7 @@ func TestBeginningWithWhatIsThere(t *testing.T) {
 	p.see(saying("conversations that change verdict"))
 	p.click(`//button[starts-with(normalize-space(.), "Add ")]`)
 	p.gone(`[data-starters]`)
-	p.until(`document.body.innerText.includes("4 groups")`)
+	p.until(`document.body.innerText.includes("5 groups")`)
 	text := get(t, p.base+"/api/v1/policy.orchard")
 	require.Contains(t, text, "apart live, trial")
 	require.Contains(t, text, "group fares-store-live")
