@@ -18,36 +18,64 @@ type Opened struct {
 // OpenedBy returns what an update of the policy permits that was not permitted, and how much of
 // it was never seen in the window of the view, which is of the state before.
 func OpenedBy(v *View, u *decide.Update) (out Opened) {
-	x := opening{update: u, changed: map[[2]int32]bool{}, known: map[[2]*decide.Table]service.Set{}}
-	for _, p := range u.Pairs() {
-		x.changed[[2]int32{p.Client, p.Server}] = len(p.Verdict) > 0
-	}
+	x := opening{update: u, known: map[[2]*decide.Table]service.Set{}}
 	held, own := x.held()
-	for a, n := range held {
-		for b, m := range held {
-			if len(x.points(a, b)) > 0 {
-				out.Pairs += n*m - own[[2]passage{a, b}]
-			}
+	opens := map[[2]passage]service.Set{}
+	try := func(client, server passage) {
+		if points := x.points(client, server); points != nil {
+			opens[[2]passage{client, server}] = points
 		}
 	}
-	if out.Pairs == 0 {
-		return out
+	for _, p := range u.Pairs() {
+		if len(p.Verdict) > 0 {
+			try(passage{p.Client, p.Client}, passage{p.Server, p.Server})
+		}
+	}
+	for a := range held {
+		if a.before == a.after {
+			continue // pairs of addresses that stay in their classes are among those above
+		}
+		for b := range held {
+			try(a, b)
+			try(b, a)
+		}
+	}
+	callers := map[int32]bool{} // classes before of the clients
+	for pair := range opens {
+		if n := held[pair[0]]*held[pair[1]] - own[pair]; n > 0 {
+			out.Pairs += n
+			callers[pair[0].before] = true
+		}
+	}
+	if out.Pairs > 0 {
+		out.Unseen = out.Pairs - x.seen(v, opens, callers)
+	}
+	return out
+}
+
+// seen counts the pairs of addresses that open and that have a conversation in the window on
+// a point that opens.
+func (x *opening) seen(v *View, opens map[[2]passage]service.Set, callers map[int32]bool) int {
+	calls := make([]bool, len(v.places)) // most conversations are of places that nothing opens to
+	for i, p := range v.places {
+		calls[i] = callers[p.Class] && p.Workload != estate.Outside
 	}
 	seen := map[[2]netip.Addr]bool{}
-	for i := range v.rules {
+	for i, place := range v.cols.Client {
+		if !calls[place] {
+			continue
+		}
 		client, server := v.Client(i), v.Server(i)
-		if client.Workload == estate.Outside || server.Workload == estate.Outside ||
-			client.Workload == server.Workload {
+		if server.Workload == estate.Outside || client.Workload == server.Workload {
 			continue
 		}
 		a, b := x.at(client.Addr), x.at(server.Addr)
 		if a.holder == client.Workload && b.holder == server.Workload &&
-			x.points(a.passage, b.passage).Contains(v.Point(i)) {
+			opens[[2]passage{a.passage, b.passage}].Contains(v.Point(i)) {
 			seen[[2]netip.Addr{client.Addr, server.Addr}] = true
 		}
 	}
-	out.Unseen = out.Pairs - len(seen)
-	return out
+	return len(seen)
 }
 
 // passage is the classes of an address before and after an update.
@@ -55,9 +83,8 @@ type passage struct{ before, after int32 }
 
 // opening works out what an update opens.
 type opening struct {
-	update  *decide.Update
-	changed map[[2]int32]bool // pairs of classes with points of another verdict
-	known   map[[2]*decide.Table]service.Set
+	update *decide.Update
+	known  map[[2]*decide.Table]service.Set
 }
 
 // at returns the passage of an address, and the workload that holds it now.
@@ -71,12 +98,8 @@ func (x *opening) at(addr netip.Addr) (out struct {
 	return out
 }
 
-// points returns the points that an update opens between two passages.
+// points returns the points that an update opens between two passages; nil: none.
 func (x *opening) points(client, server passage) service.Set {
-	if client.before == client.after && server.before == server.after &&
-		!x.changed[[2]int32{client.after, server.after}] {
-		return nil
-	}
 	was := x.update.Before.Table(client.before, server.before)
 	is := x.update.After.Table(client.after, server.after)
 	key := [2]*decide.Table{was, is}
