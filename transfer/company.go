@@ -4,10 +4,12 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"unicode"
 	"unicode/utf8"
 
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
+	"lucidorchard/core/plural"
 	"lucidorchard/core/policy"
 	"lucidorchard/demo"
 	"lucidorchard/jobs"
@@ -32,15 +34,11 @@ type Added struct {
 func (a Added) Words() string {
 	var out []string
 	for _, x := range []struct {
-		n         int
-		one, many string
-	}{{a.Workloads, "workload", "workloads"}, {a.Conversations, "conversation", "conversations"},
-		{a.Points, "point", "points"}} {
-		switch {
-		case x.n == 1:
-			out = append(out, "1 "+x.one)
-		case x.n > 1:
-			out = append(out, fmt.Sprintf("%d %s", x.n, x.many))
+		n   int
+		one string
+	}{{a.Workloads, "workload"}, {a.Conversations, "conversation"}, {a.Points, "point"}} {
+		if x.n > 0 {
+			out = append(out, plural.Of(x.n, x.one))
 		}
 	}
 	return strings.Join(out, ", ")
@@ -64,7 +62,7 @@ func (a *Service) Company(ctx context.Context) (c Company, err error) {
 // Rename sets the name of the estate: 1 to 60 characters, without spaces around it.
 func (a *Service) Rename(ctx context.Context, name string) (Company, error) {
 	name = strings.TrimSpace(name)
-	if n := utf8.RuneCountInString(name); n == 0 || n > longestName || strings.ContainsFunc(name, isControl) {
+	if n := utf8.RuneCountInString(name); n == 0 || n > longestName || strings.ContainsFunc(name, unicode.IsControl) {
 		return Company{}, refuse.Invalid(fmt.Sprintf("the name has %d characters; write 1 to %d on one line", n,
 			longestName))
 	}
@@ -76,18 +74,25 @@ func (a *Service) Rename(ctx context.Context, name string) (Company, error) {
 	return c, a.Set(ctx, companySetting, c)
 }
 
-func isControl(r rune) bool { return r < ' ' || r == 0x7f }
-
 // LoadMadeUp starts to load the made-up company into an empty estate.
-func (a *Service) LoadMadeUp(ctx context.Context) (jobs.Job, error) {
+func (a *Service) LoadMadeUp(ctx context.Context) (job jobs.Job, err error) {
+	if !a.loading.TryLock() {
+		return job, refuse.Conflict("somebody is loading the made-up company already")
+	}
+	defer func() {
+		if err != nil {
+			a.loading.Unlock()
+		}
+	}()
 	if blank, err := a.Blank(ctx); err != nil {
-		return jobs.Job{}, err
+		return job, err
 	} else if !blank {
-		return jobs.Job{}, refuse.Conflict("the estate is not empty: there are workloads, traffic, points or a " +
+		return job, refuse.Conflict("the estate is not empty: there are workloads, traffic, points or a " +
 			"policy. Start a server with another --data folder to look around")
 	}
 	return a.Start(ctx, "load-made-up", "Load "+madeUpName,
 		func(ctx context.Context, progress func(float64, string)) (any, error) {
+			defer a.loading.Unlock()
 			loaded, err := Load(ctx, a.Store, demo.Options{End: a.now(), Workloads: usualScale}, progress)
 			a.Models.Nudge()
 			return loaded, err
@@ -103,6 +108,10 @@ func (a *Service) RemoveMadeUp(ctx context.Context, added bool) error {
 	}
 	if !c.MadeUp {
 		return refuse.Conflict("the estate is not the made-up company; nothing was deleted")
+	}
+	if n := a.Running(); n > 0 {
+		return refuse.Conflict(plural.Of(n, "job is", "jobs are") + " running; wait until it has ended, or stop it. " +
+			"Nothing was deleted")
 	}
 	if !added {
 		own, err := a.Added(ctx, c.Sources, madeUpObserver)

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"sync"
 	"time"
 
 	"lucidorchard/core/estate"
@@ -24,7 +25,8 @@ import (
 type Service struct {
 	*step.Base
 	Store
-	now func() time.Time
+	now     func() time.Time
+	loading sync.Mutex // while the made-up company is loaded
 }
 
 // Store reads and writes whole estates. Its methods are safe for concurrent use.
@@ -54,9 +56,9 @@ type Store interface {
 }
 
 // New returns a Service.
-func New(base *step.Base, s Store) *Service { return &Service{base, s, time.Now} }
+func New(base *step.Base, s Store) *Service { return &Service{Base: base, Store: s, now: time.Now} }
 
-// restored reports how much was put back.
+// restored is the result of restoring an export.
 type restored struct {
 	Lines int `json:"lines"`
 }

@@ -1,6 +1,7 @@
 package rest_test
 
 import (
+	"context"
 	"testing"
 	"time"
 
@@ -8,8 +9,10 @@ import (
 
 	"lucidorchard/assembly/assemblytest"
 	checkingrest "lucidorchard/checking/rest"
+	"lucidorchard/demo"
 	draftingrest "lucidorchard/drafting/rest"
 	"lucidorchard/server"
+	"lucidorchard/transfer"
 )
 
 type company struct {
@@ -28,6 +31,7 @@ func look(c assemblytest.Client) (s checkingrest.Summary) {
 func load(t *testing.T, c assemblytest.Client) checkingrest.Summary {
 	var job server.Job
 	require.Equal(t, 202, c.Call("POST", "/api/v1/company/made-up", nil, &job))
+	require.Equal(t, 409, c.Call("POST", "/api/v1/company/made-up", nil, nil), "it is being loaded, or is loaded")
 	done := c.Job(&job)
 	require.Equal(t, "done", done.State, done.Message)
 	require.Eventually(t, func() bool { return look(c).Conversations > 1000 }, 10*time.Second, 10*time.Millisecond)
@@ -87,6 +91,23 @@ func TestWhatUsersHaveAddedIsNotRemovedUnasked(t *testing.T) {
 	require.Equal(t, before+1, look(c).Workloads)
 	require.Equal(t, 204, c.Call("DELETE", "/api/v1/company/made-up?added=true", nil, nil))
 	require.Zero(t, look(c).Workloads)
+}
+
+// What was loaded before the program was killed can be removed, and the company loaded again.
+func TestACompanyThatWasLoadedInPartIsRemoved(t *testing.T) {
+	c := assemblytest.Empty(t)
+	ctx, kill := context.WithCancel(t.Context())
+	_, err := transfer.Load(ctx, c.DB, demo.Options{End: time.Now(), Workloads: 150}, func(done float64, _ string) {
+		if done >= 0.4 { // there are workloads, and neither traffic nor a policy
+			kill()
+		}
+	})
+	require.ErrorIs(t, err, context.Canceled)
+	require.Eventually(t, func() bool { return look(c).Workloads > 100 }, 10*time.Second, 10*time.Millisecond)
+	require.True(t, look(c).MadeUp)
+	require.Equal(t, 204, c.Call("DELETE", "/api/v1/company/made-up", nil, nil))
+	require.Zero(t, look(c).Workloads)
+	require.Greater(t, load(t, c).Rules, 10)
 }
 
 func TestTheEstateHasAName(t *testing.T) {
