@@ -383,7 +383,7 @@ func settles(snap *model.Model, workload int32, key, value string, client, srv d
 	w := *snap.Estate.Workload(workload)
 	w.SetTag(estate.Tag{Key: key, Value: value, Source: estate.ByHand})
 	e, _, _ := snap.Estate.With([]estate.Workload{w}, nil)
-	return decide.NewWalk(e, snap.Policy, snap.Compiled.AsOf).Trace(client.Endpoint, srv.Endpoint, pt).Rule != nil
+	return decide.NewWalk(e, snap.Policy, snap.Compiled.AsOf).Decide(client.Endpoint, srv.Endpoint, pt) != nil
 }
 
 // usedValues returns the values of a tag, most used first.
@@ -410,7 +410,7 @@ func usedValues(e *estate.Estate, key string) []string {
 }
 
 // mostTried bounds how many values of a tag are tried.
-const mostTried = 200
+const mostTried = 50
 
 // find returns what a text may mean: workloads, groups and rules.
 func find(snap *model.Model, text string) []found {
