@@ -50,7 +50,7 @@ RACED = ./auditing ./collect ./disk ./jobs ./model ./server ./watching
 test: system tools lint web ## everything: style, unit, property, database and browser tests
 	cd web && npm run --silent test
 	go test -race -count=1 -timeout 20m $(RACED)
-	go test -count=1 -timeout 20m $$(go list ./... | grep -Ev '^lucidorchard/(auditing|collect|disk|jobs|model|server|watching)$$')
+	go test -count=1 -timeout 40m $$(go list ./... | grep -Ev '^lucidorchard/(auditing|collect|disk|jobs|model|server|watching)$$')
 
 bench: ## speed and memory, as figures and as ratios of one run
 	go test -p 1 -run "^$$" -bench . -benchmem -timeout 60m ./core/... ./ingest/... ./collect ./cmd/... ./releasing/... ./point ./assembly ./watching ./traffic | grep -Ev '^(goos|goarch|pkg|cpu|PASS|ok|\?)'

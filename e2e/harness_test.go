@@ -273,12 +273,7 @@ func value[T any](p *page, js string) T {
 	return v
 }
 
-// comes waits until an expression of the page is true, for ten seconds; false: it did not come.
-func (p *page) comes(js string) bool { return p.within(10*time.Second, js) }
-
-// comesSoon is comes for two seconds.
-func (p *page) comesSoon(js string) bool { return p.within(2*time.Second, js) }
-
+// within waits until an expression of the page is true; false: it did not come true in that time.
 func (p *page) within(patience time.Duration, js string) bool {
 	p.t.Helper()
 	for end := time.Now().Add(patience); time.Now().Before(end); time.Sleep(40 * time.Millisecond) {

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"regexp"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -86,7 +87,7 @@ func (p *page) agree(places []string) bool {
 	for _, x := range places {
 		js += x + ","
 	}
-	return p.comes(js + "]; return all.every((x) => x === all[0]) })()")
+	return p.within(20*time.Second, js+"]; return all.every((x) => x === all[0]) })()")
 }
 
 // editor edits a draft and tags at random, as scripts do.

@@ -135,7 +135,7 @@ func (v *tour) derive() {
 	for range 8 { // some steps of the curve are alike
 		v.press(kb.ArrowRight)
 		v.until(`location.search.includes("balance=")`)
-		if v.comesSoon(`document.querySelector("[data-left]").dataset.left !== "` + left + `"`) {
+		if v.within(2*time.Second, `document.querySelector("[data-left]").dataset.left !== "`+left+`"`) {
 			break
 		}
 	}
