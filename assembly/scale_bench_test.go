@@ -55,7 +55,7 @@ func serving(b *testing.B, db *assembly.Store) *httptest.Server {
 	return h
 }
 
-// BenchmarkCheckOfARealSize returns what the check's questions take over a million
+// BenchmarkCheckOfARealSize measures what the check's questions take over a million
 // conversations of 100,000 workloads under 2,000 rules, in a real database: after
 // the start, after an edit, and when a row is opened. ORCHARD_ROWS is another
 // number of conversations.

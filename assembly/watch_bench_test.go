@@ -48,7 +48,7 @@ func ninetyDays(b *testing.B, db *assembly.Store, today time.Time) {
 	}
 }
 
-// BenchmarkTheDaysList returns how long the list of a day, and of longer, takes after ninety days, with a
+// BenchmarkTheDaysList measures how long the list of a day, and of longer, takes after ninety days, with a
 // day of traffic between 20,000 workloads; and how long a matter takes to open, the first time and
 // again. ORCHARD_ROWS says how many conversation-hours the day has (300,000).
 func BenchmarkTheDaysList(b *testing.B) {

@@ -30,7 +30,7 @@ func (b *batch) add(h uint64, x *flow.Joined) {
 	p.records = append(p.records, *x)
 }
 
-// changes reports when addresses changed hands.
+// changes sets how to find when an address changed hands.
 func (b *batch) changes(f func(netip.Addr, estate.Instant) (estate.Instant, bool)) {
 	for i := range b.parts {
 		b.parts[i].buckets.Changes = f

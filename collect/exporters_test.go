@@ -124,7 +124,7 @@ func TestNoWrongSideIsSure(t *testing.T) {
 	}
 }
 
-// BenchmarkWhichWayRound returns the share of conversations of real exporters that are the
+// BenchmarkWhichWayRound measures the share of conversations of real exporters that are the
 // right way round, and how many of the wrong ones are above 90 % confidence.
 func BenchmarkWhichWayRound(b *testing.B) {
 	for _, anyPorts := range []bool{false, true} {

@@ -25,7 +25,7 @@ type verdictChange struct {
 	Examples []string `json:"examples"`
 }
 
-// GroupChange reports who joins and leaves a group.
+// GroupChange is the workloads that join and leave a group.
 type GroupChange struct {
 	Group     string   `json:"group"`
 	Joins     []string `json:"joins" doc:"The first of them"`

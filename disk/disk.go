@@ -164,7 +164,7 @@ func (w *Watch) Changed() <-chan struct{} {
 	return w.change
 }
 
-// Release returns up all reserves, so that what ends can still be written.
+// Release deletes all reserve files, so that what ends can still be written.
 func (w *Watch) Release() {
 	for _, s := range w.States() {
 		_ = Release(s.Path)

@@ -5,7 +5,7 @@ import "lucidorchard/ingest"
 // ImportOptions say how a file is read, and what it is.
 type ImportOptions struct {
 	Source string // of workloads: the inventory source
-	// Form reports how the file is written; what it leaves open is as it was before, or
+	// Form is the format of the file; what it leaves open is as it was before, or
 	// as guessed.
 	Form       ingest.Form
 	Complete   bool     // of workloads: this is all that the source lists

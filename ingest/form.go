@@ -21,7 +21,7 @@ import (
 	"golang.org/x/text/transform"
 )
 
-// Form reports how a file of rows is written, and what its columns and words are. What
+// Form is the format of a file of rows, with the meaning of its columns and words. What
 // is blank is guessed from the file. As JSON it is what the interface saves and
 // the command line takes with --map.
 type Form struct {
@@ -31,7 +31,7 @@ type Form struct {
 	Header    int    `json:"header,omitempty" minimum:"0" doc:"Of a table: the line with the names of the columns"`
 	Pointer   string `json:"pointer,omitempty" doc:"Of JSON: where the list of rows stands (RFC 6901)"`
 	Loose     bool   `json:"loose,omitempty" doc:"Of a table: a quote may stand in the middle of a cell"`
-	// Columns returns for each heading what it is; blank: left out. Headings of JSON are
+	// Columns has the meaning of each heading; blank: left out. Headings of JSON are
 	// the members of a row, with / between those of nested ones.
 	Columns   Mapping           `json:"columns,omitempty" doc:"What each heading is read as; blank: left out"`
 	Zone      string            `json:"zone,omitempty" doc:"Of times that name none: such as Europe/Oslo; blank: UTC"`
@@ -231,7 +231,7 @@ func WesternBehind(in io.Reader) bool {
 }
 
 // guessTable finds the delimiter and the line of the header: the way of reading
-// that returns the most lines with one number of cells, of at least two, and a line
+// with the most lines of one number of cells, of at least two, and a line
 // of names above them.
 func (f *Form) guessTable(text []byte, whole bool) {
 	lines := strings.SplitAfter(string(text), "\n")

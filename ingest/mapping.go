@@ -6,7 +6,7 @@ import (
 	"strings"
 )
 
-// Mapping reports which column of a workloads file a foreign heading is: id, name,
+// Mapping maps foreign headings to columns of a workloads file: id, name,
 // addresses, os, kind, from, until, tag: and a key; or nothing, to leave it out.
 type Mapping map[string]string
 

@@ -131,7 +131,7 @@ func (a *Service) ImportWorkloads(ctx context.Context, m *model.Model, file *imp
 		})
 }
 
-// compare reports what a listing does to the estate.
+// compare computes what a listing does to the estate.
 func (r *reading) compare(snap *model.Model, in imports.ImportOptions, sources []Source, listed []string,
 	spokenFor map[string]bool) {
 	out, file := &r.report, r.file

@@ -56,7 +56,7 @@ type TagEdit struct {
 	Was *string `json:"-"`
 }
 
-// ChangedError reports that somebody else was faster.
+// ChangedError reports that somebody else has changed it first.
 type ChangedError struct {
 	TagEdit
 	Now    string // the value that counts now

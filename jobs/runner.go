@@ -200,7 +200,7 @@ type seenOwner struct {
 	at   time.Time // by the clock of this program, which only goes on
 }
 
-// watch reports that this server runs its jobs, and finds the jobs of servers
+// watch records regularly that this server runs its jobs, and finds the jobs of servers
 // that have ended.
 func (rs *Runner) watch(ctx context.Context, known map[string]seenOwner) {
 	for {

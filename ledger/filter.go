@@ -23,7 +23,7 @@ import (
 	"lucidorchard/refuse"
 )
 
-// Filter reports which conversations count.
+// Filter selects conversations.
 type Filter struct {
 	Verdict  []string `query:"verdict" doc:"permit, reject, uncovered; none is all" enum:"permit,reject,uncovered"`
 	Odd      bool     `query:"odd" doc:"Only leaks and chokes"`

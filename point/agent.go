@@ -170,7 +170,7 @@ func (a *Agent) returns() (at time.Time, ok bool) {
 // pause is how long it is until the next beat: not all points report at once.
 func (a *Agent) pause() time.Duration { return a.Beat - mrand.N(a.Beat/5+1) }
 
-// when reports how soon there is something to report of what was taken.
+// when is how soon the agent reports after it has taken instructions.
 type when int
 
 const (

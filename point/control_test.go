@@ -86,7 +86,7 @@ func (c *control) told(have string) (*point.Instructions, error) {
 	return told, err
 }
 
-// order returns an order, and returns what the point is to run by it.
+// order issues an order, and returns what the point is to run by it.
 func (c *control) order(do rollout.Verb, no int) rollout.Runs {
 	c.mu.Lock()
 	defer c.mu.Unlock()

@@ -37,7 +37,7 @@ func (k *stamped) End(d *plan.Decider) (int, error) {
 	return k.Nftables.End(d)
 }
 
-// BenchmarkAMoveAtARealPoint returns how long it takes from what a server tells of one
+// BenchmarkAMoveAtARealPoint measures how long it takes from what a server tells of one
 // address until it has moved in a real kernel (p50, p95, p99), and the processor time that
 // the agent takes for each: with a small set, with one of 20,000 addresses, and beside
 // 50,000 tracked connections.

@@ -184,7 +184,7 @@ func TestARealKernelIsReadBack(t *testing.T) {
 	require.Equal(t, "table inet others\n", by("list", "tables"))
 }
 
-// BenchmarkAMoveInARealKernel returns how long it takes until an address is in a set of a
+// BenchmarkAMoveInARealKernel measures how long it takes until an address is in a set of a
 // real kernel, beside a set that holds many.
 func BenchmarkAMoveInARealKernel(b *testing.B) {
 	_, k := space(b)

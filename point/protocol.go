@@ -45,7 +45,7 @@ type Assignment struct {
 	Moves   []plan.Moves `json:"moves,omitempty" doc:"One after the other"`
 }
 
-// Trial reports that a point returns by itself to what it ran before unless a person
+// Trial is a release from which a point returns automatically to what it ran before unless a person
 // confirms in time.
 type Trial struct {
 	ID      string  `json:"id"`

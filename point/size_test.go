@@ -155,7 +155,7 @@ func TestManyConnectionsEnd(t *testing.T) {
 	require.Zero(t, elements(), "permitted again, they may go on")
 }
 
-// BenchmarkEndingConnections returns what it takes to judge the connections that a busy gate
+// BenchmarkEndingConnections measures what it takes to judge the connections that a busy gate
 // tracks when one address moves, and to end as many.
 func BenchmarkEndingConnections(b *testing.B) {
 	name, k := space(b)

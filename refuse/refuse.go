@@ -2,7 +2,7 @@
 // what to do. Whoever answers a request gives each Kind its status.
 package refuse
 
-// Kind reports what is wrong with what was asked for.
+// Kind is the kind of a refusal.
 type Kind int
 
 // The kinds of a Problem.

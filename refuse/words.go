@@ -14,11 +14,11 @@ type Worded interface {
 	Words() string
 }
 
-// Fault reports that the program itself went wrong.
+// Fault is the message for a bug.
 const Fault = "it failed because of a bug; the server's log has the details. Nothing was stored"
 
 // Words returns what an error means, in words that anybody may read: what the
-// database reports of users, hosts and queries stays in the log.
+// database says of users, hosts and queries stays in the log.
 func Words(err error) string {
 	var (
 		worded   Worded

@@ -316,7 +316,7 @@ func (a *Service) LargestPlan(ctx context.Context, m *model.Model) (name string,
 	return name, size, nil
 }
 
-// RotateToken returns a point another token. The former one is valid until the new one is
+// RotateToken sets another token for a point. The former one is valid until the new one is
 // used for the first time, so there is no gap.
 func (a *Service) RotateToken(ctx context.Context, name string) (token string, err error) {
 	token = rand.Text()

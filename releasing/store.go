@@ -59,7 +59,7 @@ type Store interface {
 	PutWave(ctx context.Context, w Wave, author string) error
 	// Releases returns all releases, newest first.
 	Releases(ctx context.Context) ([]Release, error)
-	// RotateToken returns a point another token, and reports whether there is such a point. The
+	// RotateToken sets another token for a point, and reports whether there is such a point. The
 	// former token is valid until the new one is used.
 	RotateToken(ctx context.Context, name, token string) (bool, error)
 	// Run notes which run of an agent reports for a point, and from where. Two agents on one

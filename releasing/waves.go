@@ -79,7 +79,7 @@ type Progress struct {
 	Releases []Release // newest first
 }
 
-// Progress returns it.
+// Progress returns the progress of every wave of the newest release.
 func (a *Service) Progress(ctx context.Context, v *reach.View, m *model.Model) (*Progress, error) {
 	out := &Progress{}
 	var err error

@@ -28,7 +28,7 @@ func newMetrics() metrics {
 	return m
 }
 
-// waiting reports large questions.
+// waiting registers the gauges of large questions.
 func (m metrics) waiting(t *turns) {
 	slots := func() int { worked, _ := t.figures(); return worked }
 	queue := func() int { _, waiting := t.figures(); return waiting }

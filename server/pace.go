@@ -162,7 +162,7 @@ func (s *Kit) spooled(r io.Reader) (io.ReadCloser, int64, error) {
 // writeAgain is how often, at most, the deadline of what is written is moved.
 const writeAgain = time.Second
 
-// paced returns each write to a client a deadline: one that takes nothing is let go,
+// paced sets a deadline for each write to a client: one that takes nothing is let go,
 // or its answer would stand in memory for as long as it likes.
 func (s *Kit) paced(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {

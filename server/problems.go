@@ -59,7 +59,7 @@ func ProblemTypes() []string {
 	return slices.Sorted(maps.Keys(all))
 }
 
-// usual returns the type of a problem that is nothing more than its status.
+// usual has the types of problems by status, where a status has only one.
 var usual = map[int]string{
 	http.StatusBadRequest: problemUnreadable, http.StatusUnauthorized: problemNoToken,
 	http.StatusForbidden: problemForbidden, http.StatusNotFound: problemMissing,

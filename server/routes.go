@@ -32,7 +32,7 @@ type Routes struct {
 	router chi.Router
 }
 
-// option reports what is special of an operation.
+// option changes the description of an operation.
 type option func(*huma.Operation)
 
 // Stream adds a stream, which is described in the docs and not in the OpenAPI document.
@@ -91,7 +91,7 @@ func register[I, O any](r Routes, method, id, path, words string, handle func(co
 	bound(r.API, op)
 }
 
-// bound returns the numbers among the parameters of an operation a maximum, if they have
+// bound sets a maximum for the numbers among the parameters of an operation, if they have
 // none: the columns that they are compared with have 32 bits.
 func bound(a huma.API, op huma.Operation) {
 	most, least := float64(math.MaxInt32), float64(math.MinInt32)

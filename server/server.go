@@ -183,7 +183,7 @@ func (s *saidOfFailure) attr() slog.Attr {
 
 const unbuilt = `<!doctype html><title>Lucid Orchard</title><p>The server runs, but the interface is not built into this program. Run <code>make web</code>, then build it again. The API is described at <a href="/api/openapi.json">/api/openapi.json</a>.`
 
-// serveWeb returns a file of the interface, or its page for every other path.
+// serveWeb answers with a file of the interface, or its page for every other path.
 func (s *Server) serveWeb(w http.ResponseWriter, r *http.Request) {
 	if strings.HasPrefix(r.URL.Path, "/api/") {
 		if rest := strings.TrimPrefix(r.URL.Path, "/api"); !strings.HasPrefix(r.URL.Path, Version+"/") &&

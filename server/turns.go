@@ -104,7 +104,7 @@ func (t *turns) enter(client string) {
 	t.working[client]++
 }
 
-// Leave returns a place to the first that waits and may have it.
+// Leave passes a place on to the first that waits and may have it.
 func (t *turns) Leave(client string) {
 	t.mu.Lock()
 	defer t.mu.Unlock()

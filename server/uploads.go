@@ -28,7 +28,7 @@ const (
 	sendFile      = time.Hour // that a file may take to arrive
 )
 
-// Sent returns a handler the body of a request as it comes.
+// Sent is the body of a request, which the handler reads as it comes.
 type Sent struct {
 	body io.Reader
 	ctx  huma.Context

@@ -255,7 +255,7 @@ func (a *Service) storeFlows(ctx context.Context, snap *model.Model, from *impor
 	return report, nil
 }
 
-// pace reports how far an import is, and when it will be done: it goes by what is stored, of
+// pace estimates the progress of an import, and when it will be done, from what is stored, of
 // what the share of the file that is read lets expect.
 type pace struct {
 	tell  func(float64, string)
@@ -279,7 +279,7 @@ func (p *pace) read(share float64, rows int) {
 	p.say()
 }
 
-// first reports that nothing is stored before all is read.
+// first notes that nothing is stored before all is read.
 func (p *pace) first() {
 	p.mu.Lock()
 	defer p.mu.Unlock()

@@ -12,7 +12,7 @@ type Service struct {
 
 // Collector receives traffic in this process.
 type Collector interface {
-	// SetHooks returns it what it may ask of the estate from now on.
+	// SetHooks sets what it may ask of the estate from now on.
 	SetHooks(Hooks)
 }
 

@@ -100,7 +100,7 @@ func (s *Spill) flush() error {
 	return nil
 }
 
-// End reports that nothing more is added: because all is there, or for an error.
+// End ends the adding: because all is there, or for an error.
 func (s *Spill) End(err error) {
 	if err == nil {
 		err = s.flush()
@@ -142,7 +142,7 @@ func (s *Spill) Parts() iter.Seq2[*rows.Part, error] {
 	}
 }
 
-// Close returns the room on the disk back.
+// Close frees the room on the disk.
 func (s *Spill) Close() { _ = s.file.Close() }
 
 // mostDistinct is up to how many conversation-hours a preview counts.

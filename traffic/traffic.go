@@ -2,7 +2,7 @@ package traffic
 
 import "time"
 
-// Storing reports how far a file is stored: first its records go to the database, then the
+// Storing is the progress of storing a file: first its records go to the database, then the
 // conversation-hours that they come to, then new days get their indexes.
 type Storing struct {
 	Records          int

@@ -119,7 +119,7 @@ func TestAFloodIsTold(t *testing.T) {
 	}, 20*time.Second, 10*time.Millisecond, "%v", h.all())
 }
 
-// BenchmarkAFloodOfLeaks returns how long it takes, with 10,000 leaks a minute of 1,000
+// BenchmarkAFloodOfLeaks measures how long it takes, with 10,000 leaks a minute of 1,000
 // groups by 2,000 rules, from the first leak to the first message, and how many matters
 // and messages twenty seconds of it make.
 func BenchmarkAFloodOfLeaks(b *testing.B) {

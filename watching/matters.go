@@ -35,7 +35,7 @@ type Matter struct {
 	Ended    *time.Time `db:"ended"`
 }
 
-// About reports what a matter speaks of.
+// About is the subject of a matter.
 type About struct {
 	Who      *watch.Side `json:"who,omitempty"`
 	What     *watch.Side `json:"what,omitempty"`

@@ -19,7 +19,7 @@ import (
 	"lucidorchard/refuse"
 )
 
-// Notice reports when who is told of what.
+// Notice is an order to notify: of what, when, and whom.
 type Notice struct {
 	ID     int64      `db:"id"`
 	Kinds  []string   `db:"kinds"`

@@ -151,11 +151,11 @@ func (s *screen) see(list []watching.Matter) {
 	}
 }
 
-// BenchmarkFromAPacketToAMessage returns how long it takes from the moment in which an exporter
+// BenchmarkFromAPacketToAMessage measures how long it takes from the moment in which an exporter
 // reports a leak to its matter on a page that is open, and to its message at a syslog receiver, while all exporters
 // together report records
 // at a steady rate: of 60 machines and callers from outside, of whom each reaches 30 machines.
-// ORCHARD_RATE reports how many records a second (50,000), ORCHARD_SECONDS for how long (40),
+// ORCHARD_RATE is how many records a second (50,000), ORCHARD_SECONDS for how long (40),
 // ORCHARD_CALLERS how many callers (251; best no multiple of 2, 3 or 5), ORCHARD_BEFORE how many
 // conversations were seen before on the day (0).
 func BenchmarkFromAPacketToAMessage(b *testing.B) {

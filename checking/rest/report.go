@@ -15,7 +15,7 @@ import (
 	"lucidorchard/server"
 )
 
-// reportQuery reports which report is wanted.
+// reportQuery selects a report.
 type reportQuery struct {
 	answers.Window
 	Against int    `query:"against" doc:"The revision before; without it, the first"`

@@ -16,7 +16,7 @@ import (
 // maps are the files that --map names: forms of files that are not ours.
 var maps []string
 
-// guesses reports that --guess was given.
+// guesses is whether --guess was given.
 var guesses bool
 
 // mapped adds --map and --guess to a command that reads files.

@@ -17,7 +17,7 @@ import (
 	"lucidorchard/core/service"
 )
 
-// Source reports where it is known from who administers a machine.
+// Source is how the administrators of a machine are known.
 type Source string
 
 // The sources, the strongest first.

@@ -22,7 +22,7 @@ type Columns struct {
 	When   []int32
 }
 
-// Ends returns for each end its class, and the group (any small number from 0) that
+// Ends has for each end its class, and the group (any small number from 0) that
 // the totals by pair count it under.
 type Ends struct {
 	Class []int32

@@ -7,7 +7,7 @@ import (
 	"lucidorchard/core/service"
 )
 
-// Trace returns why a flow gets its verdict.
+// Trace is the reason for the verdict of a flow.
 type Trace struct {
 	Rule           *policy.Rule // that decides; nil if none does
 	Client, Server []Membership // why each is in the operands that decided

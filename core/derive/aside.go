@@ -11,7 +11,7 @@ import (
 	"lucidorchard/core/service"
 )
 
-// Reason returns why a conversation was set aside.
+// Reason is why a conversation was set aside.
 type Reason string
 
 // The reasons.

@@ -77,7 +77,7 @@ func many(c *decide.Compiled, n int) []derive.Conversation {
 	return out
 }
 
-// BenchmarkDeriveMillions returns the time and the memory of millions of
+// BenchmarkDeriveMillions measures the time and the memory of millions of
 // conversations over 20,000 workloads.
 func BenchmarkDeriveMillions(b *testing.B) {
 	e, _ := sample.Large(20_000, 400, 0)

@@ -194,7 +194,7 @@ func (d judge) anyHolds(items []item, m int32) bool {
 	return slices.ContainsFunc(items, func(x item) bool { return d.holds(&x, m) })
 }
 
-// widen returns what one side of a rule can be widened to.
+// widen calls add with what one side of a rule can be widened to.
 func (d judge) widen(items []item, same bool, way string, add func(words string, to *set)) {
 	if len(items) != 1 {
 		return

@@ -113,7 +113,7 @@ func newDeriver(in Input) *deriver {
 	return d
 }
 
-// number returns a machine its number.
+// number assigns a number to a machine.
 func (d *deriver) number(p decide.Placed) int32 {
 	if p.Workload != estate.Outside {
 		return p.Workload

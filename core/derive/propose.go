@@ -53,7 +53,7 @@ func (d proposer) proposal(n *namer, r *draft) Proposal {
 	return p
 }
 
-// complete returns a proposal that has its rule what speaks for it.
+// complete adds to a proposal that has its rule what speaks for it.
 func (d proposer) complete(r *draft, p *Proposal) {
 	d.evidence(r, p)
 	p.Opened = max(p.Pairs, d.openedPairs(r))

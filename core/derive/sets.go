@@ -97,7 +97,7 @@ func structural(e *estate.Estate) [3]string {
 	return out
 }
 
-// usual returns the value that a tag is most likely meant to have, folded: values
+// usual has the value that a tag is most likely meant to have, folded: values
 // that look misspelt count as what they look like.
 type usual map[[2]string]string
 

@@ -24,7 +24,7 @@ type Starter struct {
 	Layer   string   `json:"layer,omitempty" doc:"Of a rule"`
 	Members int      `json:"members" doc:"Of a group"`
 	Needs   []string `json:"needs" doc:"Ids of the groups that it names"`
-	// Doubt returns why it should not be taken as it is; blank: nothing speaks against it.
+	// Doubt is why it should not be taken as it is; blank: nothing speaks against it.
 	Doubt string `json:"doubt,omitempty" doc:"Why it should not be taken as it is"`
 }
 

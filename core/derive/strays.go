@@ -12,7 +12,7 @@ import (
 	"lucidorchard/core/service"
 )
 
-// strayPlacer returns machines that lack tags those of the role whose habits they have.
+// strayPlacer sets the missing tags of machines to those of the role whose habits they have.
 type strayPlacer struct{ *deriver }
 
 // MissingTag is a tag that is worth setting: what a machine does speaks for it.
@@ -132,7 +132,7 @@ func (d strayPlacer) rolesByHabit(habits []map[habit]bool) (all []*roleHabits, c
 	return all, common
 }
 
-// placeStray returns a machine the tags that it lacks, of the role whose habits it has, if no
+// placeStray sets the tags that a machine lacks, of the role whose habits it has, if no
 // other role comes near.
 func (d strayPlacer) placeStray(m int32, habits map[habit]bool, all []*roleHabits, common map[habit]int) {
 	type fit struct {

@@ -84,7 +84,7 @@ func (d *deriver) work(svc int) []edge {
 	return out
 }
 
-// whole returns a draft all edges of its service that it covers, where it was chosen
+// whole adds to a draft all edges of its service that it covers, where it was chosen
 // by some of them.
 func (d *deriver) whole(svc int, r *draft, byBlock [][]int32) {
 	blocks := map[int32]bool{}

@@ -31,7 +31,7 @@ type Tag struct {
 // ByHand is the source of a tag that a person set.
 const ByHand = "by hand"
 
-// Lease returns an address for the half-open span [From, Until).
+// Lease assigns an address for the half-open span [From, Until).
 type Lease struct {
 	Addr        netip.Addr
 	From, Until Instant

@@ -21,7 +21,7 @@ type Listed struct {
 // claimed the address, else from now. Who held the address before ends where the
 // new lease begins. A lease that begins when another workload's does is left out,
 // and is a conflict; so is one of an address that a source which outranks this
-// one returns to another workload then. The same listing again changes nothing.
+// one has assigned to another workload then. The same listing again changes nothing.
 func Reassign(have map[string][]Lease, listing []Listed, source string, now Instant,
 	outranks func(source string) bool) (changed map[string][]Lease, conflicts []Conflict) {
 	r := &reassigning{have: have, source: source, now: now, outranks: outranks, changed: map[string][]Lease{},

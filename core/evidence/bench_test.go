@@ -98,7 +98,7 @@ func quarter(t testing.TB, workloads, pairs, rowsAnHour int) *evidence.Case {
 	return c
 }
 
-// BenchmarkAQuarter returns how long evidence for one assertion over a quarter takes, and how
+// BenchmarkAQuarter measures how long evidence for one assertion over a quarter takes, and how
 // much memory beside the traffic itself.
 func BenchmarkAQuarter(b *testing.B) {
 	c := quarter(b, 20_000, 400_000, 10_000)

@@ -6,7 +6,7 @@ import (
 	"strings"
 )
 
-// Comparison reports how two periods differ, of the same promise or of two.
+// Comparison is the differences of two periods, of the same promise or of two.
 type Comparison struct {
 	Before  period   `json:"before"`
 	After   period   `json:"after"`

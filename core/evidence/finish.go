@@ -171,7 +171,7 @@ func (e *Evidence) sentence() string {
 		"connections were"))
 }
 
-// versions reports which releases were held where it matters.
+// versions gathers the releases that the points concerned had loaded.
 func (m *making) versions() {
 	for _, r := range m.Releases {
 		span, held := m.spans[r.No]
@@ -187,7 +187,7 @@ func (m *making) versions() {
 	}
 }
 
-// points reports what those that guarded it held.
+// points gathers the points that guarded it, and what they had loaded.
 func (m *making) points() {
 	for i := range m.Points {
 		p := &m.Points[i]

@@ -13,7 +13,7 @@ import (
 	"lucidorchard/core/service"
 )
 
-// servers reports which addresses of the traffic are of those who are protected: as long as
+// servers is which addresses of the traffic belong to the protected: as long as
 // neither the estate nor the policy that says so changes, the same.
 type servers struct {
 	is     []bool // by number

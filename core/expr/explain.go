@@ -7,7 +7,7 @@ import (
 	"lucidorchard/core/estate"
 )
 
-// Reason returns why an expression answered as it did: the smallest part of the
+// Reason is why an expression answered as it did: the smallest part of the
 // expression that settles the answer, with what it read.
 type Reason struct {
 	Text    string      // the part of the expression, printed

@@ -40,7 +40,7 @@ func truth(b bool) Truth {
 	return No
 }
 
-// Op reports what an Expr does.
+// Op is the operation of an Expr.
 type Op uint8
 
 // The operations. And and Or have two or more Kids, none of the same Op; Not

@@ -143,7 +143,7 @@ func TestPrintingSurvives(t *testing.T) {
 	})
 }
 
-// Explain returns only reasons with the answer that they are reasons for, and
+// Explain returns only reasons that have the answer which they explain, and
 // always some; setting what MissingKeys names changes undecided answers only.
 func TestExplainSettles(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {

@@ -111,7 +111,7 @@ func (d *Dictionary) Find(client, server netip.Addr, point service.Point) (uint3
 	return place - 1, place > 0
 }
 
-// numberPairs returns the numbers of pairs in columns, new ones where need be.
+// numberPairs numbers pairs in columns, new ones where need be.
 func (d *Dictionary) numberPairs(clients, servers []uint32, points []service.Point) []uint32 {
 	out := make([]uint32, len(clients))
 	d.pairMu.Lock()

@@ -368,7 +368,7 @@ func TestResumedSessionsAreNotCountedAgain(t *testing.T) {
 	}
 }
 
-// BenchmarkJoin returns what one core joins.
+// BenchmarkJoin measures what one core joins.
 func BenchmarkJoin(b *testing.B) {
 	n := newNetwork(5, 100_000)
 	all := n.exported(fault{flags: true, sampling: 1, active: 60 * second})

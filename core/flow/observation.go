@@ -35,7 +35,7 @@ const (
 	ACK
 )
 
-// Opener reports which end opened what was observed, where the exporter knows.
+// Opener is the end that opened the observed connection, if the exporter knows.
 type Opener uint8
 
 // The openers. OpenerUnknown is the zero value.

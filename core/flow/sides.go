@@ -9,7 +9,7 @@ import (
 	"lucidorchard/core/service"
 )
 
-// Reason reports what decided which end is the server.
+// Reason is what decided which end is the server.
 type Reason uint8
 
 // The reasons, from the firmest to the weakest.

@@ -141,7 +141,7 @@ func rightWay(seed uint64, f fault, connections int) (conversations int, share f
 }
 
 // The sides are right for nearly all, whatever the exporters' faults; the
-// benchmark returns the figures over more.
+// benchmark prints the figures over more.
 func TestServersAreFound(t *testing.T) {
 	for _, f := range faults {
 		_, share := rightWay(1, f, 30_000)
@@ -149,7 +149,7 @@ func TestServersAreFound(t *testing.T) {
 	}
 }
 
-// BenchmarkSides returns the share of conversations that stand the right way
+// BenchmarkSides measures the share of conversations that stand the right way
 // round, by the exporters' faults, over several seeds.
 func BenchmarkSides(b *testing.B) {
 	for _, f := range faults {

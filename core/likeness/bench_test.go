@@ -44,7 +44,7 @@ func BenchmarkSuggest(b *testing.B) {
 	}
 }
 
-// BenchmarkSuggestFromMillions returns the time until the first suggestions and until
+// BenchmarkSuggestFromMillions measures the time until the first suggestions and until
 // all, from 5 million links of 20,000 workloads of which each lacks a tag with a
 // chance of one in twenty.
 func BenchmarkSuggestFromMillions(b *testing.B) {
@@ -88,7 +88,7 @@ func BenchmarkSuggestFromMillions(b *testing.B) {
 	}
 }
 
-// BenchmarkSuggestOnGrownEstates returns how much of what is hidden is suggested, and
+// BenchmarkSuggestOnGrownEstates measures how much of what is hidden is suggested, and
 // how much of that is right, over the families of estates; with their names, and
 // with names that tell nothing.
 func BenchmarkSuggestOnGrownEstates(b *testing.B) {

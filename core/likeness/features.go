@@ -53,7 +53,7 @@ type features struct {
 	groups numbered[feature]
 }
 
-// numbered returns things numbers, in the order in which they come.
+// numbered assigns numbers to things, in the order in which they come.
 type numbered[K comparable] struct {
 	all   []K
 	index map[K]int32
@@ -120,7 +120,7 @@ func newFeatures(e *estate.Estate, seen []Link, keys []string) *features {
 	return f
 }
 
-// addSeen reports what a workload does with some that have the same tags.
+// addSeen adds what a workload does with some that have the same tags.
 func (f *features) addSeen(me int32, h half, own, structural [][]int32) {
 	plain, by := uint8(reached), uint8(reachedBy)
 	if h.client {
@@ -221,7 +221,7 @@ func gather(seen []Link, own [][]int32) gathered {
 	return out
 }
 
-// addMainly returns for each workload with which value of a key most of those that it
+// addMainly adds for each workload with which value of a key most of those that it
 // talks with stand out: the share of them that have it against how many workloads
 // talk with such at all.
 func (f *features) addMainly(own, peers [][]int32, keys []string) {

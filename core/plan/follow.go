@@ -8,7 +8,7 @@ import (
 	"lucidorchard/core/estate"
 )
 
-// Changed reports what an update changed in a planner.
+// Changed is what an update changed in a planner.
 type Changed struct {
 	Sets    map[string]bool // names of sets that gained or lost addresses
 	Holders []int32         // workloads that may belong to another class of a plan now

@@ -25,7 +25,7 @@ import (
 	"lucidorchard/core/service"
 )
 
-// Kind reports where a point stands.
+// Kind is where a point stands.
 type Kind string
 
 // A host is a machine that guards itself; a gate stands in the path of those that

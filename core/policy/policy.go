@@ -150,7 +150,7 @@ type List struct {
 	Items []Operand
 }
 
-// OperandKind reports what an Operand names.
+// OperandKind is what an Operand names.
 type OperandKind uint8
 
 // The kinds of operand.

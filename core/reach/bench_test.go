@@ -71,7 +71,7 @@ func hoursOf(e *estate.Estate, rows int) (*flow.Table, []*flow.Draft) {
 	return t, drafts
 }
 
-// BenchmarkWindow returns how long the first answers over a window take after it
+// BenchmarkWindow measures how long the first answers over a window take after it
 // was read, and the same again: the ledger, the map, and one with a filter.
 // ORCHARD_ROWS adds a size to 10 million conversation-hours.
 func BenchmarkWindow(b *testing.B) {

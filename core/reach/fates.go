@@ -146,7 +146,7 @@ type Portion struct {
 	Outcome     flow.Outcome
 	Connections int64 // a part of one that goes on counts as one
 	Ruling      Ruling
-	// Unclear reports that a point that guards an end changed between First and Last, so that
+	// Unclear is whether a point that guards an end changed between First and Last, so that
 	// nobody can tell by what these connections are to be judged.
 	Unclear bool
 }

@@ -19,7 +19,7 @@ type Label struct {
 	Text string
 	Kind string // group, tags, workload, outside
 	Lack string // a structural tag that the workload lacks
-	// Nobody reports that no area fits, where ends are called by areas.
+	// Nobody is whether no area fits, where ends are called by areas.
 	Nobody bool
 }
 

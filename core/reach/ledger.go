@@ -16,7 +16,7 @@ import (
 // ledger gathers conversations into rows.
 type ledger struct{ *View }
 
-// Query reports which rows of the ledger are wanted.
+// Query selects rows of the ledger.
 type Query struct {
 	Verdicts [3]bool // none set: all
 	Leaks    bool    // only leaks and chokes

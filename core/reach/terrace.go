@@ -97,7 +97,7 @@ func (p *placing) name(names []string, i int16) string {
 	return names[i]
 }
 
-// values returns a place to each of the most frequent values of a key, and one to
+// values assigns a place to each of the most frequent values of a key, and one to
 // all others together. A value that hardly any workload has is among these,
 // unless all are asked for.
 func (v surveyor) values(key string, most int, all bool) []Place {

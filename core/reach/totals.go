@@ -217,7 +217,7 @@ type Accepted struct {
 	Points         service.Set
 }
 
-// Acceptance reports what is accepted, in a query: Key names the list.
+// Acceptance is the conversations that are accepted, in a query: Key names the list.
 type Acceptance struct {
 	Key  string
 	List []Accepted

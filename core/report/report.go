@@ -45,7 +45,7 @@ type Counts struct {
 	Uncovered int `json:"uncovered"`
 }
 
-// CountsOf returns the numbers their names.
+// CountsOf returns the numbers with their names.
 func CountsOf(c decide.Counts) Counts {
 	return Counts{c[decide.Permit], c[decide.Reject], c[decide.Uncovered]}
 }

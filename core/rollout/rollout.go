@@ -100,7 +100,7 @@ type Command struct {
 	Release int // 0 for ToOff
 }
 
-// NotObserved reports that a release was to be enforced that the point does not observe.
+// NotObserved is the error of enforcing a release that the point does not observe.
 type NotObserved struct{ Release int }
 
 func (e *NotObserved) Error() string {

@@ -30,7 +30,7 @@ type Token struct {
 	Kind Kind
 	Text string
 	Pos
-	// Glued reports that nothing stands between this token and the one before.
+	// Glued is whether nothing stands between this token and the one before.
 	Glued bool
 }
 

@@ -91,7 +91,7 @@ func day(t testing.TB, workloads, conversations int) *reach.View {
 	return reach.NewWindow(e, flow.Pack(b.All()), hour, hour+24).Under(c)
 }
 
-// BenchmarkADay returns how long it takes to gather a day of a large estate, and how many
+// BenchmarkADay measures how long it takes to gather a day of a large estate, and how many
 // matters it makes of how many conversations that are one; beside what the view took to
 // make.
 func BenchmarkADay(b *testing.B) {

@@ -44,7 +44,7 @@ type Matter struct {
 	Service  service.Point
 	Services int
 	Scan     bool // one client that tries many servers or services
-	// Flood reports that so many were the matter at one point, or where none was, that they
+	// Flood is whether there were so many matters at one point, or where none was, that they
 	// are one; At is the point.
 	Flood bool
 	At    string
@@ -102,7 +102,7 @@ type Caller struct {
 	Service   service.Point
 }
 
-// Watched reports which groups are watched for newcomers, and who reached their members
+// Watched is the groups that are watched for newcomers, and who reached their members
 // before the view.
 type Watched struct {
 	Groups []string

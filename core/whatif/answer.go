@@ -70,7 +70,7 @@ func (c *Census) AnswerAll(qs []Question) []*Answer {
 	return out
 }
 
-// EachAnswer answers questions on all processors, and returns f each by the number of its
+// EachAnswer answers questions on all processors, and calls f with each and the number of its
 // question, in any order and several at once. It keeps none: answers are as large as what
 // is asked about. It ends early with the context, and returns its error then.
 func (c *Census) EachAnswer(ctx context.Context, qs []Question, f func(i int, a *Answer)) error {

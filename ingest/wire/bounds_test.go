@@ -132,7 +132,7 @@ func FuzzDecode(f *testing.F) {
 	})
 }
 
-// BenchmarkDecode returns what one core reads of IPFIX, and joins.
+// BenchmarkDecode measures what one core reads of IPFIX, and joins.
 func BenchmarkDecode(b *testing.B) {
 	e := wire.Exporter{Domain: 1}
 	var packets [][]byte

@@ -307,7 +307,7 @@ func (m *message) messageType(r *reading) {
 	}
 }
 
-// complete reports what several fields come to together.
+// complete computes what several fields mean together.
 func (r *reading) complete() {
 	o := r.there
 	for way, t := range [2]*flow.Observation{o, r.back} {

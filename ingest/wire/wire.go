@@ -128,7 +128,7 @@ const (
 	TooMany     Why = "more observation domains than are kept"
 )
 
-// Fault returns why a packet could not be read to its end.
+// Fault is why a packet could not be read to its end.
 type Fault struct {
 	Why Why
 	Err error
@@ -146,7 +146,7 @@ func (f *Fault) Unwrap() error { return f.Err }
 // Decoder reads the packets of one exporter, in the order in which they come.
 // What it keeps is bounded. It is not safe for concurrent use.
 type Decoder struct {
-	// Number returns a stream the number that its observations carry; nil numbers
+	// Number assigns to a stream the number that its observations carry; nil numbers
 	// them from 0. An observation's observer is twice the number, plus 1 if it was
 	// seen on the way out.
 	Number func(Protocol, uint32) int32
@@ -426,7 +426,7 @@ const longAgo = flow.Micros(40 * 24 * 3600e6)
 // sent: time-outs are minutes, seldom hours.
 const oldest = flow.Micros(24 * 3600e6)
 
-// send returns an observation on, with its times and amounts settled.
+// send passes an observation on, with its times and amounts settled.
 func (m *message) send(o *flow.Observation) {
 	if !o.Src.IsValid() || !o.Dst.IsValid() {
 		m.NoFlow++

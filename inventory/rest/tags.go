@@ -15,7 +15,7 @@ import (
 	"lucidorchard/server"
 )
 
-// Chosen reports which workloads are meant: by id, or all that a filter selects.
+// Chosen selects workloads: by id, or all that a filter selects.
 type Chosen struct {
 	Workloads []string        `json:"workloads,omitempty" doc:"Ids"`
 	Filter    *workloadChoice `json:"filter,omitempty" doc:"Instead of ids"`

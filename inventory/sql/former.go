@@ -18,7 +18,7 @@ import (
 // touched was before, with what the source said of it. Undoing swaps the images
 // with what is there, so that doing it again is the same swap.
 
-// imagesOf returns the images of the workloads in the table touching: everything
+// imagesOf selects the images of the workloads in the table touching: everything
 // that a listing of the source ($1) may change.
 const imagesOf = `SELECT t.id, CASE WHEN w.id IS NULL THEN NULL
 	ELSE jsonb_build_object('workload', to_jsonb(w) - 'changed_at' - 'added', 'tags', coalesce(tg.rows, '[]'), 'leases',

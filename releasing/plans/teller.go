@@ -217,7 +217,7 @@ func (t *Teller) release(no int) (*released, error) {
 	return r, nil
 }
 
-// GuardsError returns why an expression cannot say what is guarded.
+// GuardsError is why an expression cannot select what a point guards.
 type GuardsError struct{ Words string }
 
 func (e *GuardsError) Error() string { return "guards: " + e.Words }

@@ -86,7 +86,7 @@ func (s *Releases) guarded(ctx context.Context, in *struct {
 	return server.OK(out), nil
 }
 
-// rotate returns a point another token.
+// rotate creates another token for a point.
 func (s *Releases) rotate(ctx context.Context, in *struct {
 	Name string `path:"name"`
 }) (*server.Made[PointMade], error) {

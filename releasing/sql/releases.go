@@ -207,7 +207,7 @@ func (s *Store) FormerPoints(ctx context.Context, since time.Time) ([]releasing.
 		ORDER BY name`, since)
 }
 
-// RotateToken returns a point another token, and reports whether there is such a point. The
+// RotateToken sets another token for a point, and reports whether there is such a point. The
 // former token is valid until the new one is used.
 func (s *Store) RotateToken(ctx context.Context, name, token string) (bool, error) {
 	sum := sha256.Sum256([]byte(token))

@@ -32,7 +32,7 @@ type WatchOut struct {
 	Looking bool         `json:"looking" doc:"What was seen is still being gathered"`
 }
 
-// watchedGroup reports which groups are watched.
+// watchedGroup is a group that may be watched.
 type watchedGroup struct {
 	Groups []string `json:"groups"`
 	Chosen bool     `json:"chosen" doc:"Somebody chose them; else those that assertions protect are watched"`
@@ -235,7 +235,7 @@ func (s *Watching) counters(ctx context.Context, in *struct {
 	return server.OK(out), nil
 }
 
-// changed reports how many were changed.
+// changed is how many matters were changed.
 type changed struct {
 	Changed int `json:"changed"`
 }

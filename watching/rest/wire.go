@@ -59,7 +59,7 @@ type MatterWord struct {
 	Words  string    `json:"words"`
 }
 
-// Notice reports when who is told of what.
+// Notice is an order to notify: of what, when, and whom.
 type Notice struct {
 	ID     int64      `json:"id"`
 	Kinds  []string   `json:"kinds" doc:"Of matters; none: any"`

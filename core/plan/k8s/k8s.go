@@ -41,7 +41,7 @@ type meta struct {
 	Annotations map[string]string `json:"annotations"`
 }
 
-// spec reports what pods may be reached by and may reach.
+// spec is the ingress and egress of the selected pods.
 type spec struct {
 	PodSelector struct {
 		MatchLabels map[string]string `json:"matchLabels"`

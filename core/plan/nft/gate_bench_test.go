@@ -49,7 +49,7 @@ func manyRules(client, server netip.Addr, rules int) (*decide.Compiled, string) 
 			" counter drop\n\t}\n}\n"
 }
 
-// BenchmarkAGate returns how many connections a second go through a gate: without rules,
+// BenchmarkAGate measures how many connections a second go through a gate: without rules,
 // with the plan of a policy of 2,000 rules, with the same rules as one chain that is
 // looked at from its head, and with nothing but a rule that lets answers pass, which is
 // what it costs to know conversations at all; in one run.
