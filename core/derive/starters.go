@@ -202,7 +202,8 @@ func (s *starting) guard(envs []string) {
 		}
 		s.bodies[inside] = name
 		s.out = append(s.out, Starter{ID: "group " + name, Kind: "group", Members: s.members, Needs: []string{},
-			Words: name + " where " + inside, Text: "group " + name + " = " + inside})
+			Words: name + " where " + inside, Text: "group " + name + " = " + inside,
+			Doubt: "the assertion about outside addresses adds it if it is chosen"})
 	}
 	offer("assertion", "", "No outside address reaches an administration service",
 		"assert never outside -> "+syntax.Name(s.bodies[inside])+" on tcp/22, tcp/3389, tcp/5985", s.bodies[inside])

@@ -104,7 +104,7 @@ function Headline({ w, period }: { w: Watch; period: Period }) {
       <Text color="soft" fontSize="12.5px" mt="2px">
         {w.inForce
           ? "Judged by what each point ran at the time. Without a point, nothing leaks or is choked"
-          : "No release is in force, so no traffic can leak or choke; the draft judges what was seen"}
+          : "No release is in force, so the draft judges what leaks and what is choked"}
         {w.looking && ". Earlier traffic is still being processed…"}
       </Text>
     </>
