@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"time"
 	"unicode"
 	"unicode/utf8"
 
@@ -48,6 +49,7 @@ const (
 	companySetting = "company"
 	longestName    = 60 // characters
 	usualScale     = 420
+	jobsEnd        = 5 * time.Second // how long a removal waits for jobs
 	madeUpName     = "Saltmarsh Ferries"
 	// The switches of the made-up company report its traffic, under names of this kind.
 	madeUpObserver = "quay-leaf-"
@@ -109,12 +111,11 @@ func (a *Service) RemoveMadeUp(ctx context.Context, added bool) error {
 	if !c.MadeUp {
 		return refuse.Conflict("the estate is not the made-up company; nothing was deleted")
 	}
-	if n := a.Running(); n > 0 {
-		return refuse.Conflict(plural.Of(n, "job is", "jobs are") + " running; wait until it has ended, or stop it. " +
-			"Nothing was deleted")
+	if err := a.idle(ctx); err != nil {
+		return err
 	}
 	if !added {
-		own, err := a.Added(ctx, c.Sources, madeUpObserver)
+		own, err := a.AddedToMadeUp(ctx)
 		if err != nil {
 			return err
 		}
@@ -128,6 +129,31 @@ func (a *Service) RemoveMadeUp(ctx context.Context, added bool) error {
 	}
 	a.Models.Nudge()
 	return nil
+}
+
+// idle returns when no job runs; it refuses if one still does after jobsEnd.
+func (a *Service) idle(ctx context.Context) error {
+	soon, cancel := context.WithTimeout(ctx, jobsEnd)
+	defer cancel()
+	for n := a.Running(); n > 0; n = a.Running() {
+		select {
+		case <-soon.Done():
+			return refuse.Conflict(plural.Of(n, "job is", "jobs are") + " running; wait until it has ended, or stop it. " +
+				"Nothing was deleted")
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+	return nil
+}
+
+// AddedToMadeUp counts what users have added to the made-up company; nothing, if the
+// estate is another.
+func (a *Service) AddedToMadeUp(ctx context.Context) (Added, error) {
+	c, err := a.Company(ctx)
+	if err != nil || !c.MadeUp {
+		return Added{}, err
+	}
+	return a.Added(ctx, c.Sources, madeUpObserver)
 }
 
 // Loaded counts what Load stored.

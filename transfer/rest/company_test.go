@@ -84,6 +84,9 @@ func TestWhatUsersHaveAddedIsNotRemovedUnasked(t *testing.T) {
 	require.Less(t, c.Send("/api/v1/imports/workloads?source=mine", "", "text/csv",
 		"id,name,addresses\nmine-1,mine-1,192.0.2.77\n", nil), 300)
 	require.Eventually(t, func() bool { return look(c).Workloads == before+1 }, 10*time.Second, 10*time.Millisecond)
+	var company struct{ Added string }
+	c.Get("/api/v1/company", &company)
+	require.Equal(t, "1 workload", company.Added)
 	var wrong assemblytest.Problem
 	require.Equal(t, 409, c.Call("DELETE", "/api/v1/company/made-up", nil, &wrong))
 	require.Equal(t, "users have added 1 workload to the made-up company, which would be deleted too; nothing was "+

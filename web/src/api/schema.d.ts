@@ -3017,6 +3017,8 @@ export interface components {
             waiting: number;
         };
         Company: {
+            /** @description What users have added to the made-up company, as in 2 workloads; blank: nothing */
+            added: string;
             /** @description The estate is the made-up company, which can be removed as a whole */
             madeUp: boolean;
             /** @description Blank: nobody has named the estate */

@@ -70,18 +70,20 @@ function EstateDialog({ summary, onClose }: { summary: Schemas["Summary"]; onClo
 
 function Remove({ onRemoved }: { onRemoved: () => void }) {
   const [asked, setAsked] = useState(false);
-  const [own, setOwn] = useState<string>();
+  const [wrong, setWrong] = useState<string>();
   const navigate = useNavigate();
   const remove = api.useMutation("delete", "/api/v1/company/made-up");
-  const go = async (added: boolean) => {
+  const { data } = api.useQuery("get", "/api/v1/company", {}, { enabled: asked });
+  const go = async () => {
+    setWrong(undefined);
     try {
-      await remove.mutateAsync({ params: { query: { added } } });
+      await remove.mutateAsync({ params: { query: { added: !!data?.added } } });
       await caughtUp();
       onRemoved();
       say("The made-up company is removed");
       void navigate("/");
     } catch (e) {
-      setOwn(problem(e));
+      setWrong(problem(e));
     }
   };
   return (
@@ -91,12 +93,14 @@ function Remove({ onRemoved }: { onRemoved: () => void }) {
       {asked && (
         <>
           <ProblemNote>
-            {own ??
-              "Its workloads, traffic, policy, releases and history are deleted, with every edit made here. This cannot be undone."}
+            Its workloads, traffic, policy, releases and history are deleted
+            {data?.added ? `, with ${data.added} that users have added` : ""}, and every edit made here. This cannot be
+            undone.
           </ProblemNote>
+          {wrong && <ProblemNote>{wrong}</ProblemNote>}
           <Flex gap="8px">
-            <Btn loading={remove.isPending} onClick={() => void go(!!own)}>
-              {own ? "Remove everything" : "Remove the made-up company"}
+            <Btn disabled={!data} loading={remove.isPending} onClick={() => void go()}>
+              {data?.added ? "Remove everything" : "Remove the made-up company"}
             </Btn>
             <Btn onClick={() => setAsked(false)}>Keep it</Btn>
           </Flex>
