@@ -65,7 +65,7 @@ func MembershipChanges(snap *model.Model, group string, said []inventory.ValueSp
 				}
 			}
 			e, _ := estate.New([]estate.Workload{then})
-			ep := inventory.EndpointsOf(e, 0, snap.Compiled.AsOf)[0]
+			ep := e.Endpoints(0, snap.Compiled.AsOf)[0]
 			return decide.NewWalk(e, snap.Policy, snap.Compiled.AsOf).Group(group, ep), values
 		}
 		was, had := ask(from)

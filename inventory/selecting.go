@@ -65,7 +65,7 @@ func UnknownKeys(snap *model.Model, text string) string {
 // Filter selects workloads: those that agree with all of it.
 type Filter struct {
 	Text  string   `query:"q" doc:"Words in the id, the name, an address or a tag; or an expression"`
-	Tags  []string `query:"tag,explode" doc:"key=value; several of one key are alternatives; value (missing) is those without"`
+	Tags  []string `query:"tag,explode" doc:"key=value; several of one key are alternatives; value (missing) is those without, (not applicable) those without that it does not apply to"`
 	Group string   `query:"group" doc:"Only members of this group"`
 	Gone  bool     `query:"retired" doc:"Those that are retired, instead of those that are there"`
 	Guard string   `query:"guarded" enum:"both,server,client,none,exempt" doc:"Only those that enforcement points guard where they are called and where they call, only the one, only the other, not at all, or not because somebody said so"`
@@ -102,14 +102,14 @@ func Select(snap *model.Model, f Filter) ([]int32, error) {
 		walk := decide.NewWalk(snap.Estate, snap.Policy, snap.Compiled.AsOf)
 		for i := int32(part * bound / len(parts)); i < int32((part+1)*bound/len(parts)); i++ {
 			w := snap.Estate.Workload(i)
-			if w == nil || w.Retired.IsZero() == f.Gone || !hasTags(w, byKey) || !Mentions(w, words) {
+			if w == nil || w.Retired.IsZero() == f.Gone || !hasTags(snap, i, byKey) || !Mentions(w, words) {
 				continue
 			}
 			if test != nil || f.Group != "" {
 				// Each filter by itself, as they are listed alone: with one address it may
 				// be in the group, for another the expression may hold.
 				holds, member := test == nil, f.Group == ""
-				for _, ep := range EndpointsOf(snap.Estate, i, snap.Compiled.AsOf) {
+				for _, ep := range snap.Estate.Endpoints(i, snap.Compiled.AsOf) {
 					members := func(g string) expr.Truth { return walk.Group(g, ep) }
 					holds = holds || test.Eval(decide.Subject(snap.Estate, ep), members) == expr.Yes
 					member = member || walk.Group(f.Group, ep) == expr.Yes
@@ -128,17 +128,25 @@ func Select(snap *model.Model, f Filter) ([]int32, error) {
 	return out, nil
 }
 
-func hasTags(w *estate.Workload, byKey map[string][]string) bool {
+func hasTags(m *model.Model, i int32, byKey map[string][]string) bool {
 	for key, values := range byKey {
-		t, ok := w.Tag(key)
-		if !ok {
-			t.Value = Missing
-		}
-		if !slices.Contains(values, t.Value) {
+		if !slices.Contains(values, valueOf(m, i, key)) {
 			return false
 		}
 	}
 	return true
+}
+
+// valueOf returns what filters call the tag of a workload: its value, Missing or NotApplicable.
+func valueOf(m *model.Model, i int32, key string) string {
+	t, ok := m.Estate.Workload(i).Tag(key)
+	switch {
+	case ok:
+		return t.Value
+	case m.Missing(i, key):
+		return Missing
+	}
+	return NotApplicable
 }
 
 // Mentions reports whether every word, in lower case, is in the id, the name or a
@@ -233,20 +241,8 @@ func Naturally(s string) string {
 	return b.String()
 }
 
-// Missing stands for the workloads that lack a tag, in facets and filters.
-const Missing = "(missing)"
-
-// EndpointsOf returns a workload's endpoints at an instant; if it holds no
-// address then, one without an address.
-func EndpointsOf(e *estate.Estate, i int32, at estate.Instant) []estate.Endpoint {
-	var out []estate.Endpoint
-	for _, l := range e.Workload(i).Leases {
-		if ep := e.At(l.Addr, at); ep.Workload == i && !slices.Contains(out, ep) {
-			out = append(out, ep)
-		}
-	}
-	if out == nil {
-		out = []estate.Endpoint{{Workload: i}}
-	}
-	return out
-}
+// What filters call a tag that a workload lacks: one that applies to it, and one that does not.
+const (
+	Missing       = "(missing)"
+	NotApplicable = "(not applicable)"
+)

@@ -28,20 +28,21 @@ func selecting(t *rapid.T) *model.Model {
 func TestFacetsCountUnderTheOtherFilters(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		snap := selecting(t)
+		snap.Inapplicable, _ = decide.ParseInapplicable(map[string]string{"env": "site is northquay"})
 		byKey := map[string][]string{}
 		for range rapid.IntRange(0, 3).Draw(t, "filters") {
 			key := rapid.SampledFrom([]string{"app", "env", "tier", "site"}).Draw(t, "key")
 			byKey[key] = append(byKey[key],
-				rapid.SampledFrom([]string{"booking", "live", "LIVE", "store", "northquay", Missing}).Draw(t,
-					"value"))
+				rapid.SampledFrom([]string{"booking", "live", "LIVE", "store", "northquay", Missing,
+					NotApplicable}).Draw(t, "value"))
 		}
 		all, err := Select(snap, Filter{})
 		require.NoError(t, err)
 		keys := snap.TagKeys()
 		slices.Sort(keys)
-		got := CountFacets(snap.Estate, nil, keys, byKey)
+		got := CountFacets(snap, nil, keys, byKey)
 		for i := range all { // in parts, as they are counted
-			got.Add(CountFacets(snap.Estate, all[i:i+1], keys, byKey))
+			got.Add(CountFacets(snap, all[i:i+1], keys, byKey))
 		}
 		for k, key := range keys {
 			others := Filter{}
@@ -54,16 +55,21 @@ func TestFacetsCountUnderTheOtherFilters(t *testing.T) {
 			}
 			selected, err := Select(snap, others)
 			require.NoError(t, err)
-			want, missing := map[string]int{}, 0
+			want, missing, needNot := map[string]int{}, 0, 0
 			for _, i := range selected {
-				if tag, ok := snap.Estate.Workload(i).Tag(key); ok {
+				w := snap.Estate.Workload(i)
+				site, _ := w.Tag("site")
+				if tag, ok := w.Tag(key); ok {
 					want[tag.Value]++
+				} else if key == "env" && strings.EqualFold(site.Value, "northquay") {
+					needNot++
 				} else {
 					missing++
 				}
 			}
 			require.Equal(t, want, got.Values[k], key)
-			require.Equal(t, missing, got.Whole+got.Seen[k]-got.Has[k], key)
+			require.Equal(t, needNot, got.NeedNot[k], key)
+			require.Equal(t, missing, got.Whole+got.Seen[k]-got.Has[k]-needNot, key)
 		}
 	})
 }
@@ -113,7 +119,7 @@ func TestSelectionIsWhatEachWorkloadSays(t *testing.T) {
 }
 
 func inGroup(snap *model.Model, walk *decide.Walk, i int32, group string) bool {
-	return slices.ContainsFunc(EndpointsOf(snap.Estate, i, snap.Compiled.AsOf),
+	return slices.ContainsFunc(snap.Estate.Endpoints(i, snap.Compiled.AsOf),
 		func(ep estate.Endpoint) bool { return walk.Group(group, ep).String() == "yes" })
 }
 

@@ -29,6 +29,9 @@ type Store interface {
 	SaveSelection(ctx context.Context, x Selection) error
 	// Selections returns the selections of a list by name.
 	Selections(ctx context.Context, list string) ([]Selection, error)
+	// SetInapplicable keeps for which workloads a tag does not apply, an expression;
+	// blank: it applies to all.
+	SetInapplicable(ctx context.Context, key, where string) error
 	// SetStructural keeps which tag keys say where a workload belongs.
 	SetStructural(ctx context.Context, keys []string) error
 	// SetTags sets tags by hand, as one change that can be undone.

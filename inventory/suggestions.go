@@ -157,9 +157,9 @@ func (a *Service) Suggestions(ctx context.Context, v *reach.View, snap *model.Mo
 		refused[TagOf{r.Workload, r.Key, r.Value}] = true
 		out.Refused = append(out.Refused, RefusedSuggestion{r, snap.Estate.Called(r.Workload)})
 	}
-	for _, w := range snap.Estate.All() {
+	for i, w := range snap.Estate.All() {
 		for _, k := range snap.Structural {
-			if _, has := w.Tag(k); !has && w.Retired.IsZero() {
+			if w.Retired.IsZero() && snap.Missing(i, k) {
 				out.Lacking++
 			}
 		}
@@ -172,7 +172,7 @@ func (a *Service) Suggestions(ctx context.Context, v *reach.View, snap *model.Mo
 		if !there || refused[TagOf{o.Workload, o.Key, o.Value}] {
 			continue
 		}
-		if _, has := snap.Estate.Workload(i).Tag(o.Key); !has { // set since they were found
+		if snap.Missing(i, o.Key) { // neither set nor declared not applicable since they were found
 			out.Suggestions = append(out.Suggestions, o)
 		}
 	}

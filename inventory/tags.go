@@ -4,9 +4,11 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	"lucidorchard/consequences"
+	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/reach"
 	"lucidorchard/model"
@@ -54,6 +56,22 @@ type TagEdit struct {
 	// Was is the value that counted when the edit was made, "" for none; nil: it does
 	// not matter. Where another one counts by now, nothing is set: see ChangedError.
 	Was *string `json:"-"`
+}
+
+// SetInapplicable declares for which workloads a tag does not apply: an expression without
+// groups; blank: it applies to all. Nothing that groups say changes by it.
+func (a *Service) SetInapplicable(ctx context.Context, key, where string) error {
+	where = strings.TrimSpace(where)
+	if where != "" {
+		if _, err := decide.ParseInapplicable(map[string]string{key: where}); err != nil {
+			return refuse.Invalid(err.Error())
+		}
+	}
+	if err := a.Store.SetInapplicable(ctx, key, where); err != nil {
+		return err
+	}
+	a.Models.Nudge()
+	return nil
 }
 
 // ChangedError reports that somebody else has changed it first.

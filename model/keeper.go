@@ -259,6 +259,12 @@ func (k *Keeper) state(ctx context.Context, before *Model) (next *Model, update 
 	structural := structuralOf(before, st)
 	fresh := before == nil || st.Whole || !slices.Equal(structural, next.Structural)
 	next.Structural = structural
+	inapplicable, err := decide.ParseInapplicable(st.Inapplicable)
+	if err != nil {
+		k.log.Error("the stored tags that do not apply have errors", "first", err)
+	}
+	fresh = fresh || inapplicable.String() != next.Inapplicable.String()
+	next.Inapplicable = inapplicable
 	asOf := estate.InstantOf(time.Now())
 	if before != nil && !before.old() && next.Versions.Workloads == before.Versions.Workloads &&
 		next.Versions.Revision == before.Versions.Revision {

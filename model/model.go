@@ -40,10 +40,12 @@ type Model struct {
 	Errors     []*syntax.Error // of the stored text: an older version of the program took it
 	Compiled   *decide.Compiled
 	Structural []string // tag keys that say where a workload belongs
-	Table      *flow.Table
-	From, To   flow.Hour           // of all conversations
-	Hours      map[flow.Hour]int64 // version of what is stored of each hour; not to be changed
-	Made       time.Time
+	// Inapplicable has the workloads that tags do not apply to.
+	Inapplicable decide.Inapplicable
+	Table        *flow.Table
+	From, To     flow.Hour           // of all conversations
+	Hours        map[flow.Hour]int64 // version of what is stored of each hour; not to be changed
+	Made         time.Time
 
 	kept       []Probe
 	guarding   *guarding
@@ -280,14 +282,15 @@ func (m *Model) Plus(buckets []flow.Bucket) *Model {
 // Parts returns what makes views of some rows of what was seen in some hours, as Stretch makes one of
 // all of them; and what is the same for models that make the same views.
 func (m *Model) Parts(from, to flow.Hour) (of func(*flow.Table) *reach.View, like Like) {
-	like = Like{compiled: m.Compiled, structural: strings.Join(m.Structural, " "), from: from, to: to}
+	like = Like{compiled: m.Compiled, structural: strings.Join(m.Structural, " ") + "; " + m.Inapplicable.String(),
+		from: from, to: to}
 	if m.judges(m.Table, from, to) {
 		like.judge = m.judge()
 	}
-	e, structural := m.Estate, m.Structural
+	e, structural, inapplicable := m.Estate, m.Structural, m.Inapplicable
 	return func(part *flow.Table) *reach.View {
 		w := reach.NewWindow(e, part, from, to)
-		w.Structural = structural
+		w.Structural, w.Inapplicable = structural, inapplicable
 		w.JudgedBy(like.judge)
 		return w.Under(like.compiled)
 	}, like
@@ -299,6 +302,11 @@ type Like struct {
 	judge      *reach.Judge
 	structural string
 	from, to   flow.Hour
+}
+
+// Missing reports whether a workload lacks a tag that applies to it.
+func (m *Model) Missing(i int32, key string) bool {
+	return m.Inapplicable.Missing(m.Estate, i, key, m.Compiled.AsOf)
 }
 
 // judges reports whether what points held judges a window, and not the draft: from the first of them
@@ -313,7 +321,7 @@ func (m *Model) judges(table *flow.Table, from, to flow.Hour) bool {
 // window cuts a window from a table.
 func (m *Model) window(table *flow.Table, from, to flow.Hour) *reach.Window {
 	w := reach.NewWindow(m.Estate, table, from, to)
-	w.Structural = m.Structural
+	w.Structural, w.Inapplicable = m.Structural, m.Inapplicable
 	if m.judges(table, from, to) {
 		w.JudgedBy(m.judge())
 	}

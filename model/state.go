@@ -55,6 +55,8 @@ type State struct {
 	Probes     []Probe
 	Guarding   *Guarding // nil: as it was
 	Structural []string  // tag keys that say where a workload belongs; nil: nothing was chosen
+	// Inapplicable has expressions by tag key, as decide.ParseInapplicable reads them.
+	Inapplicable map[string]string
 	// Workloads are all of them if Whole, else those that were changed since; Gone
 	// are the ids of those that are no more.
 	Workloads []estate.Workload

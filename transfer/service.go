@@ -88,8 +88,8 @@ func (a *Service) RestoreFile(ctx context.Context, file *imports.File) (jobs.Job
 
 // soundState refuses a state that answers could not be made from.
 func soundState(st *model.State, settings map[string]json.RawMessage) error {
-	for name, to := range map[string]any{"structural": &[]string{}, "retention": &traffic.Retention{},
-		"flow form": &ingest.Form{}} {
+	for name, to := range map[string]any{"structural": &[]string{}, "inapplicable": &map[string]string{},
+		"retention": &traffic.Retention{}, "flow form": &ingest.Form{}} {
 		if raw := settings[name]; raw != nil {
 			if err := json.Unmarshal(raw, to); err != nil {
 				return fmt.Errorf("what the file holds cannot be read again: the setting %s: %w", name, err)

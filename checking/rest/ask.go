@@ -215,7 +215,7 @@ func endpoint(snap *model.Model, word string) (decide.Placed, string) {
 	if index < 0 {
 		return decide.Placed{}, "there is no workload " + word + ", and it is no address"
 	}
-	ep := inventory.EndpointsOf(snap.Estate, int32(index), at)[0]
+	ep := snap.Estate.Endpoints(int32(index), at)[0]
 	if !ep.Addr.IsValid() {
 		return decide.Placed{}, word + " has no address now, so its traffic is unknown"
 	}

@@ -60,13 +60,13 @@ func (s *Summaries) summary(ctx context.Context, in *struct{ answers.Window }) (
 	out := Summary{Estate: name, MadeUp: madeUp, Author: s.Author, Groups: len(snap.Policy.GroupOrder), Conversations: v.Len(),
 		Rules: len(snap.Policy.Rules), Revision: snap.Head.No}
 	lacks := map[string]int{}
-	for _, w := range snap.Estate.All() {
+	for i, w := range snap.Estate.All() {
 		if !w.Retired.IsZero() {
 			continue
 		}
 		out.Workloads++
 		for _, k := range snap.Structural {
-			if _, ok := w.Tag(k); !ok {
+			if snap.Missing(i, k) {
 				lacks[k]++
 			}
 		}

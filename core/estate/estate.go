@@ -434,6 +434,21 @@ func (e *Estate) At(addr netip.Addr, t Instant) Endpoint {
 	return Endpoint{addr, Outside}
 }
 
+// Endpoints returns a workload's endpoints at an instant; if it holds no address then,
+// one without an address.
+func (e *Estate) Endpoints(i int32, at Instant) []Endpoint {
+	var out []Endpoint
+	for _, l := range e.Workload(i).Leases {
+		if ep := e.At(l.Addr, at); ep.Workload == i && !slices.Contains(out, ep) {
+			out = append(out, ep)
+		}
+	}
+	if out == nil {
+		out = []Endpoint{{Workload: i}}
+	}
+	return out
+}
+
 // Held calls f for each address that a workload holds at t, in the order of
 // addresses. What was asked for last is remembered.
 func (e *Estate) Held(t Instant, f func(Endpoint)) {

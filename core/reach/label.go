@@ -173,7 +173,7 @@ func (v namer) label(p decide.Placed, group string, size int, roles map[[3]strin
 	for i, k := range v.Structural[:min(Naming, len(v.Structural))] {
 		if r[i] != "" {
 			parts = append(parts, r[i])
-		} else if lack == "" {
+		} else if lack == "" && !v.Inapplicable.To(c.Estate, p.Workload, k, c.AsOf) {
 			lack = k
 		}
 	}

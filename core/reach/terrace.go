@@ -380,7 +380,7 @@ func (v surveyor) lacking() []bool {
 	out := make([]bool, v.Compiled.Estate.Bound())
 	for i, w := range v.Compiled.Estate.All() {
 		for _, key := range v.Structural {
-			if _, ok := w.Tag(key); !ok {
+			if _, ok := w.Tag(key); !ok && !v.Inapplicable.To(v.Compiled.Estate, i, key, v.Compiled.AsOf) {
 				out[i] = true
 			}
 		}

@@ -146,7 +146,7 @@ func (v *View) With(u *decide.Update) *View {
 	}
 	if (mover{v}).changesHands(u) {
 		w := NewWindow(u.After.Estate, v.whole, v.From, v.To)
-		w.Structural, w.judge = v.Structural, v.judge
+		w.Structural, w.Inapplicable, w.judge = v.Structural, v.Inapplicable, v.judge
 		return w.Under(u.After)
 	}
 	next := &View{Window: v.Window, Compiled: u.After, places: v.places, rules: v.rules}

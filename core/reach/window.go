@@ -22,6 +22,8 @@ type Window struct {
 	// Structural are the tag keys that say where a workload belongs, for what an
 	// end is called that no group fits; set before the window is shown.
 	Structural []string
+	// Inapplicable has the workloads that lack one of them without missing it.
+	Inapplicable decide.Inapplicable
 
 	whole        *flow.Table // what the window was cut from
 	beforeOnce   sync.Once

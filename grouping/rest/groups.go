@@ -270,7 +270,7 @@ func (s *Groups) fillMembers(out *GroupPreview, snap *model.Model, c *decide.Com
 		if !w.Retired.IsZero() {
 			continue
 		}
-		ep := inventory.EndpointsOf(c.Estate, i, c.AsOf)[0]
+		ep := c.Estate.Endpoints(i, c.AsOf)[0]
 		var truth, was expr.Truth
 		if ep.Addr.IsValid() {
 			placed := c.At(ep.Addr, c.AsOf)
@@ -363,7 +363,7 @@ func membersOf(snap *model.Model, in MembersAsked) ([]int32, *decide.Walk, error
 	walk := decide.NewWalk(snap.Estate, snap.Policy, snap.Compiled.AsOf)
 	want := map[string]expr.Truth{"yes": expr.Yes, "undecided": expr.Undecided, "no": expr.No}[in.As]
 	chosen = slices.DeleteFunc(chosen, func(i int32) bool {
-		ep := inventory.EndpointsOf(snap.Estate, i, snap.Compiled.AsOf)[0]
+		ep := snap.Estate.Endpoints(i, snap.Compiled.AsOf)[0]
 		if ep.Addr.IsValid() {
 			return snap.Compiled.Group(in.Name, snap.Compiled.At(ep.Addr, snap.Compiled.AsOf)) != want
 		}
@@ -391,7 +391,7 @@ func (s *Groups) members(ctx context.Context, in *struct {
 	from, to := in.Cut(len(all))
 	for _, i := range all[from:to] {
 		w := snap.Estate.Workload(i)
-		e := walk.Explain(in.Name, inventory.EndpointsOf(snap.Estate, i, snap.Compiled.AsOf)[0], false)
+		e := walk.Explain(in.Name, snap.Estate.Endpoints(i, snap.Compiled.AsOf)[0], false)
 		out.Members = append(out.Members, member{ID: w.ID, Name: w.Label(), Why: whyMember(e),
 			Missing: expr.MissingKeys(e.Reasons)})
 	}
@@ -412,12 +412,12 @@ func (s *Groups) exportMembers(ctx context.Context, in *MembersAsked) (*huma.Str
 		for _, i := range all {
 			m := snap.Estate.Workload(i)
 			var addrs []string
-			for _, ep := range inventory.EndpointsOf(snap.Estate, i, snap.Compiled.AsOf) {
+			for _, ep := range snap.Estate.Endpoints(i, snap.Compiled.AsOf) {
 				if ep.Addr.IsValid() {
 					addrs = append(addrs, ep.Addr.String())
 				}
 			}
-			e := walk.Explain(in.Name, inventory.EndpointsOf(snap.Estate, i, snap.Compiled.AsOf)[0], false)
+			e := walk.Explain(in.Name, snap.Estate.Endpoints(i, snap.Compiled.AsOf)[0], false)
 			_ = w.Write([]string{m.ID, m.Name, strings.Join(addrs, " "), whyMember(e)})
 		}
 	}), nil

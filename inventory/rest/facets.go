@@ -19,10 +19,12 @@ import (
 
 // Facet is a tag key with its values.
 type Facet struct {
-	Key        string       `json:"key"`
-	Structural bool         `json:"structural"`
-	Missing    int          `json:"missing"`
-	Values     []facetValue `json:"values"`
+	Key             string       `json:"key"`
+	Structural      bool         `json:"structural"`
+	Missing         int          `json:"missing" doc:"Workloads that lack the tag and that it applies to"`
+	NotApplicable   int          `json:"notApplicable" doc:"Workloads that lack the tag and that it does not apply to"`
+	NotApplicableTo string       `json:"notApplicableTo,omitempty" doc:"The expression for the workloads that it does not apply to"`
+	Values          []facetValue `json:"values"`
 }
 
 // facetValue is a value with how many of the selected workloads have it.
@@ -50,7 +52,7 @@ func (s *Workloads) facets(ctx context.Context, in *struct{ inventory.Filter }) 
 	others := in.Filter
 	others.Tags = nil
 	// Without words and group the answer hangs on the estate alone.
-	name := fmt.Sprint(in.Gone, in.Tags, snap.Structural)
+	name := fmt.Sprint(in.Gone, in.Tags, snap.Structural, snap.Inapplicable)
 	if in.Text == "" && in.Group == "" && in.Guard == "" {
 		if have, ok := s.facetCache.Get(snap.Estate, name); ok {
 			return server.OK(have), nil
@@ -65,7 +67,7 @@ func (s *Workloads) facets(ctx context.Context, in *struct{ inventory.Filter }) 
 	slices.Sort(sorted)
 	parts := make([]*inventory.FacetCounts, 2*runtime.GOMAXPROCS(0))
 	decide.Parallel(len(parts), len(parts), func(_, part int) {
-		parts[part] = inventory.CountFacets(snap.Estate,
+		parts[part] = inventory.CountFacets(snap,
 			selected[part*len(selected)/len(parts):(part+1)*len(selected)/len(parts)], sorted, byKey)
 	})
 	all := parts[0]
@@ -77,7 +79,10 @@ func (s *Workloads) facets(ctx context.Context, in *struct{ inventory.Filter }) 
 		k, _ := slices.BinarySearch(sorted, key)
 		counts := all.Values[k]
 		facet := Facet{Key: key, Structural: slices.Contains(snap.Structural, key), Missing: all.Whole +
-			all.Seen[k] - all.Has[k], Values: []facetValue{}}
+			all.Seen[k] - all.Has[k] - all.NeedNot[k], NotApplicable: all.NeedNot[k], Values: []facetValue{}}
+		if test := snap.Inapplicable[key]; test != nil {
+			facet.NotApplicableTo = test.String()
+		}
 		usual := estate.UsualSpellings(counts)
 		for _, v := range slices.Sorted(maps.Keys(counts)) {
 			facet.Values = append(facet.Values, facetValue{Value: v, Count: counts[v], Like: usual[v]})

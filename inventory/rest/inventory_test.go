@@ -6,6 +6,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"slices"
 	"testing"
 	"time"
 
@@ -243,6 +244,63 @@ func TestVocabularySuggestionsAndSelections(t *testing.T) {
 	require.Len(t, sel, 1)
 	require.Equal(t, 200, c.Call("DELETE", "/api/v1/selections?list=workloads&name=stores", nil, &sel))
 	require.Empty(t, sel)
+}
+
+// A tag that does not apply is missing nowhere, on either server, until it applies again.
+func TestATagDoesNotApplyToSome(t *testing.T) {
+	c := assemblytest.Serve(t)
+	c.Begin()
+	other := c.Second()
+	declare := func(where string) int {
+		return c.Call("PUT", "/api/v1/vocabulary/not-applicable", map[string]any{"key": "tier", "where": where}, nil)
+	}
+	tier := func(c assemblytest.Client) (f inventoryrest.Facet) {
+		var all []inventoryrest.Facet
+		c.Get("/api/v1/workloads/facets", &all)
+		for _, x := range all {
+			if x.Key == "tier" {
+				f = x
+			}
+		}
+		return f
+	}
+	before := tier(c)
+	require.NotZero(t, before.Missing)
+	var sum checkingrest.Summary
+	c.Get("/api/v1/summary", &sum)
+	require.Equal(t, before.Missing, sum.Lack)
+	undecided := sum.Undecided
+
+	require.Equal(t, 204, declare("lacks tier and has env"))
+	for _, server := range []assemblytest.Client{c, other} {
+		now := tier(server)
+		require.NotZero(t, now.NotApplicable)
+		require.Equal(t, before.Missing, now.Missing+now.NotApplicable)
+		require.Equal(t, "lacks tier and has env", now.NotApplicableTo)
+		var list, missing inventoryrest.WorkloadList
+		server.Get("/api/v1/workloads?tag=tier%3D(not+applicable)", &list)
+		require.Equal(t, now.NotApplicable, list.Total)
+		require.Equal(t, []string{"tier"}, list.Workloads[0].NeedNot)
+		server.Get("/api/v1/workloads?tag=tier%3D(missing)", &missing)
+		require.Equal(t, now.Missing, missing.Total)
+		server.Get("/api/v1/summary", &sum)
+		require.Less(t, sum.Lack, before.Missing)
+		require.Equal(t, undecided, sum.Undecided, "groups say what they said")
+		var suggested inventoryrest.SuggestionList
+		server.Get("/api/v1/suggestions", &suggested)
+		for _, x := range suggested.Suggestions {
+			require.False(t, x.Key == "tier" && slices.ContainsFunc(list.Workloads,
+				func(w inventoryrest.WorkloadOut) bool { return w.ID == x.Workload }), x.Workload)
+		}
+	}
+
+	for _, bad := range []string{"tier is", "member of live"} {
+		require.Equal(t, 422, declare(bad))
+	}
+	require.Equal(t, "lacks tier and has env", tier(c).NotApplicableTo, "nothing was stored")
+	require.Equal(t, 204, declare(" "))
+	require.Equal(t, before, tier(c))
+	require.Equal(t, before, tier(other))
 }
 
 func TestPagesOfAWorkloadAndAGroup(t *testing.T) {

@@ -52,6 +52,8 @@ func (s *Vocabulary) Routes(r server.Routes) {
 	server.Post(r, "fix-misspellings", "/vocabulary/fix", "Set the usual spelling", s.fixMisspellings)
 	server.Put(r, "set-structural-keys", "/vocabulary/structural", "Choose the tags that name what no group fits",
 		s.setStructural)
+	server.Put(r, "set-not-applicable", "/vocabulary/not-applicable",
+		"Declare for which workloads a tag does not apply", s.setInapplicable)
 	server.Post(r, "find-workloads", "/workloads/find", "Find what a pasted list names", s.findWorkloads)
 	server.Get(r, "list-selections", "/selections", "Saved selections of a list", s.selections)
 	server.Put(r, "save-selection", "/selections", "Save a selection", s.saveSelection)
@@ -139,6 +141,15 @@ func (s *Vocabulary) setStructural(ctx context.Context, in *struct {
 	}
 	s.Models.Nudge()
 	return server.OK(in.Body.Keys), nil
+}
+
+func (s *Vocabulary) setInapplicable(ctx context.Context, in *struct {
+	Body struct {
+		Key   string `json:"key" minLength:"1" maxLength:"200" doc:"Tag key"`
+		Where string `json:"where" maxLength:"10000" doc:"An expression without groups; blank: the tag applies to all workloads"`
+	}
+}) (*struct{}, error) {
+	return nil, s.SetInapplicable(ctx, in.Body.Key, in.Body.Where)
 }
 
 // findWorkloads finds what a pasted list names: ids, names and addresses.

@@ -7,7 +7,6 @@ import (
 
 	"lucidorchard/answers"
 	"lucidorchard/core/reach"
-	"lucidorchard/inventory"
 	"lucidorchard/server"
 )
 
@@ -70,7 +69,7 @@ func (s *Workloads) workloadRules(ctx context.Context, in *struct {
 		*to = answers.NewCountsOut(counts)
 	}
 	c := v.Compiled
-	ep := inventory.EndpointsOf(snap.Estate, i, c.AsOf)[0]
+	ep := snap.Estate.Endpoints(i, c.AsOf)[0]
 	if !ep.Addr.IsValid() {
 		return server.OK(out), nil // it has no address: nothing can match
 	}

@@ -3,6 +3,7 @@ package rest
 import (
 	"context"
 	"encoding/csv"
+	"slices"
 	"strings"
 	"time"
 
@@ -42,6 +43,7 @@ type WorkloadOut struct {
 	Kind    string           `json:"kind"`
 	Leases  []leaseOut       `json:"leases"`
 	Tags    []answers.TagOut `json:"tags"`
+	NeedNot []string         `json:"notApplicable,omitempty" doc:"Tag keys that it lacks and that do not apply to it"`
 	Retired string           `json:"retired,omitempty" doc:"Since when no source lists it"`
 }
 
@@ -114,6 +116,12 @@ func workloadOut(snap *model.Model, i int32) WorkloadOut {
 	for _, t := range w.Tags {
 		out.Tags = append(out.Tags, answers.NewTagOut(t))
 	}
+	for key := range snap.Inapplicable {
+		if _, has := w.Tag(key); !has && !snap.Missing(i, key) {
+			out.NeedNot = append(out.NeedNot, key)
+		}
+	}
+	slices.Sort(out.NeedNot)
 	if !w.Retired.IsZero() {
 		out.Retired = w.Retired.UTC().Format(time.RFC3339)
 	}
@@ -148,7 +156,7 @@ func (s *Workloads) oneWorkload(ctx context.Context, in *struct {
 	}
 	out := WorkloadPage{WorkloadOut: workloadOut(snap, i), Groups: []groupMembership{}}
 	walk := decide.NewWalk(snap.Estate, snap.Policy, snap.Compiled.AsOf)
-	ep := inventory.EndpointsOf(snap.Estate, i, snap.Compiled.AsOf)[0]
+	ep := snap.Estate.Endpoints(i, snap.Compiled.AsOf)[0]
 	for _, g := range answers.GroupsInOrder(snap.Policy) {
 		m := walk.Explain(g.Name, ep, false)
 		if m.Truth != expr.No {

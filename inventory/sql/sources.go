@@ -205,6 +205,32 @@ func (s *Store) DropSelection(ctx context.Context, list, name string) (found boo
 	return n > 0, err
 }
 
+// SetInapplicable keeps for which workloads a tag does not apply, an expression; blank: it
+// applies to all.
+func (s *Store) SetInapplicable(ctx context.Context, key, where string) error {
+	return s.Write(ctx, database.EditLock, func(tx *sqlx.Tx) error {
+		all := map[string]string{}
+		var raw []byte
+		switch err := tx.GetContext(ctx, &raw, `SELECT value FROM settings WHERE name = 'inapplicable'`); {
+		case errors.Is(err, sql.ErrNoRows):
+		case err != nil:
+			return err
+		default:
+			if err := json.Unmarshal(raw, &all); err != nil {
+				return err
+			}
+		}
+		if all[key] = where; where == "" {
+			delete(all, key)
+		}
+		if err := settings.Set(ctx, tx, "inapplicable", all); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, database.BumpWorkloads, []string{})
+		return err
+	})
+}
+
 // SetStructural keeps which tag keys say where a workload belongs.
 func (s *Store) SetStructural(ctx context.Context, keys []string) error {
 	return s.Write(ctx, database.EditLock, func(tx *sqlx.Tx) error {

@@ -28,14 +28,16 @@ func LoadState(ctx context.Context, tx pgx.Tx, out *model.State, since *database
 	if err := out.Versions.Scan(tx.QueryRow(ctx, database.SelectVersions)); err != nil {
 		return err
 	}
-	var raw []byte
-	switch err := tx.QueryRow(ctx, `SELECT value FROM settings WHERE name = 'structural'`).Scan(&raw); {
-	case errors.Is(err, pgx.ErrNoRows):
-	case err != nil:
-		return err
-	default:
-		if err := json.Unmarshal(raw, &out.Structural); err != nil {
+	for name, to := range map[string]any{"structural": &out.Structural, "inapplicable": &out.Inapplicable} {
+		var raw []byte
+		switch err := tx.QueryRow(ctx, `SELECT value FROM settings WHERE name = $1`, name).Scan(&raw); {
+		case errors.Is(err, pgx.ErrNoRows):
+		case err != nil:
 			return err
+		default:
+			if err := json.Unmarshal(raw, to); err != nil {
+				return err
+			}
 		}
 	}
 	if since == nil || since.Revision != out.Revision {

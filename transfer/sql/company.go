@@ -58,7 +58,7 @@ func (s *Store) Clear(ctx context.Context) error {
 		}
 		for _, stmt := range []string{
 			`TRUNCATE ` + strings.Join(tables, ", "),
-			`DELETE FROM settings WHERE name IN ('company', 'structural')`,
+			`DELETE FROM settings WHERE name IN ('company', 'structural', 'inapplicable')`,
 			`UPDATE versions SET n = n + 2`, // with no row in touched, so that servers read everything again
 		} {
 			if _, err := tx.Exec(ctx, stmt); err != nil {

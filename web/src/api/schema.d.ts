@@ -2146,6 +2146,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/vocabulary/not-applicable": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Declare for which workloads a tag does not apply */
+        put: operations["set-not-applicable"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/vocabulary/structural": {
         parameters: {
             query?: never;
@@ -3737,8 +3754,18 @@ export interface components {
         };
         Facet: {
             key: string;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description Workloads that lack the tag and that it applies to
+             */
             missing: number;
+            /**
+             * Format: int64
+             * @description Workloads that lack the tag and that it does not apply to
+             */
+            notApplicable: number;
+            /** @description The expression for the workloads that it does not apply to */
+            notApplicableTo?: string;
             structural: boolean;
             values: components["schemas"]["FacetValue"][];
         };
@@ -5887,6 +5914,12 @@ export interface components {
             name: string;
             words: string;
         };
+        "Set-not-applicableRequest": {
+            /** @description Tag key */
+            key: string;
+            /** @description An expression without groups; blank: the tag applies to all workloads */
+            where: string;
+        };
         "Set-structural-keysRequest": {
             /** @description Tag keys; the first ones name sides that no group fits */
             keys: string[];
@@ -6706,6 +6739,8 @@ export interface components {
             kind: string;
             leases: components["schemas"]["LeaseOut"][];
             name: string;
+            /** @description Tag keys that it lacks and that do not apply to it */
+            notApplicable?: string[];
             os: string;
             /** @description Since when no source lists it */
             retired?: string;
@@ -6717,6 +6752,8 @@ export interface components {
             kind: string;
             leases: components["schemas"]["LeaseOut"][];
             name: string;
+            /** @description Tag keys that it lacks and that do not apply to it */
+            notApplicable?: string[];
             os: string;
             /** @description Since when no source lists it */
             retired?: string;
@@ -12314,6 +12351,37 @@ export interface operations {
             };
         };
     };
+    "set-not-applicable": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Set-not-applicableRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "set-structural-keys": {
         parameters: {
             query?: never;
@@ -12841,7 +12909,7 @@ export interface operations {
             query?: {
                 /** @description Words in the id, the name, an address or a tag; or an expression */
                 q?: string;
-                /** @description key=value; several of one key are alternatives; value (missing) is those without */
+                /** @description key=value; several of one key are alternatives; value (missing) is those without, (not applicable) those without that it does not apply to */
                 tag?: string[];
                 /** @description Only members of this group */
                 group?: string;
@@ -12885,7 +12953,7 @@ export interface operations {
             query?: {
                 /** @description Words in the id, the name, an address or a tag; or an expression */
                 q?: string;
-                /** @description key=value; several of one key are alternatives; value (missing) is those without */
+                /** @description key=value; several of one key are alternatives; value (missing) is those without, (not applicable) those without that it does not apply to */
                 tag?: string[];
                 /** @description Only members of this group */
                 group?: string;
@@ -12923,7 +12991,7 @@ export interface operations {
             query?: {
                 /** @description Words in the id, the name, an address or a tag; or an expression */
                 q?: string;
-                /** @description key=value; several of one key are alternatives; value (missing) is those without */
+                /** @description key=value; several of one key are alternatives; value (missing) is those without, (not applicable) those without that it does not apply to */
                 tag?: string[];
                 /** @description Only members of this group */
                 group?: string;

@@ -2,6 +2,7 @@
 import { Box, chakra, Flex, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api, fetchClient, problem, caughtUp, type Schemas } from "../api/client";
+import { NotApplicableDialog } from "./NotApplicable";
 import { useAddress } from "../frame/address";
 import { say } from "../frame/toaster";
 import { Link, Typed } from "../marks/Controls";
@@ -9,6 +10,7 @@ import { n } from "../marks/words";
 import type { Editing } from "./editing";
 
 export const missing = "(missing)";
+export const notApplicable = "(not applicable)";
 type Filter = { q?: string; tag: string[] };
 
 export function Facets({ filter, onMend }: { filter: Filter; onMend: (e: Editing) => void }) {
@@ -21,6 +23,7 @@ export function Facets({ filter, onMend }: { filter: Filter; onMend: (e: Editing
     const found = await fetchClient.GET("/api/v1/workloads", { params: { query: { ...f, limit: 1 } } });
     onMend({ ids: [], all: { filter: f, count: found.data?.total ?? 0 }, key, value: like });
   };
+  const [limiting, setLimiting] = useState<Schemas["Facet"]>();
   const keys = api.useMutation("put", "/api/v1/vocabulary/structural");
   const choose = async (key: string) => {
     const now = data?.filter((f) => f.structural).map((f) => f.key) ?? [];
@@ -49,8 +52,10 @@ export function Facets({ filter, onMend }: { filter: Filter; onMend: (e: Editing
           toggle={toggle}
           mend={mend}
           structural={(key) => void choose(key)}
+          limit={() => setLimiting(f)}
         />
       ))}
+      {limiting && <NotApplicableDialog facet={limiting} first={filter.q} onClose={() => setLimiting(undefined)} />}
     </Box>
   );
 }
@@ -61,15 +66,17 @@ function Facet({
   toggle,
   mend,
   structural,
+  limit,
 }: {
   structural: (key: string) => void;
+  limit: () => void;
   facet: Schemas["Facet"];
   on: string[];
   toggle: (t: string) => void;
   mend: (key: string, value: string, like: string) => Promise<void>;
 }) {
   const [all, setAll] = useState(false);
-  const top = Math.max(1, f.missing, ...f.values.map((v) => v.count));
+  const top = Math.max(1, f.missing, f.notApplicable, ...f.values.map((v) => v.count));
   const odd = f.values.filter((v) => v.like);
   const usual = f.values.filter((v) => !v.like);
   const shown = all ? usual : usual.slice(0, 8);
@@ -107,6 +114,20 @@ function Facet({
           toggle={() => toggle(`${f.key}=${missing}`)}
           open
         />
+      )}
+      {f.notApplicable > 0 && (
+        <Value
+          name="not applicable"
+          count={f.notApplicable}
+          share={f.notApplicable / top}
+          on={on.includes(`${f.key}=${notApplicable}`)}
+          toggle={() => toggle(`${f.key}=${notApplicable}`)}
+        />
+      )}
+      {f.structural && (f.missing > 0 || f.notApplicableTo) && (
+        <Link color="soft" fontSize="11.5px" onClick={limit}>
+          {f.notApplicableTo ? `not applicable to ${f.notApplicableTo}…` : "not applicable to some…"}
+        </Link>
       )}
       {odd.map((v) => (
         <Flex key={v.value} align="baseline" gap="6px">

@@ -183,6 +183,7 @@ export function WorkloadTable({ filter, editing, setEditing }: Props) {
                     <TagCell
                       key={k}
                       tag={w.tags.find((t) => t.key === k)}
+                      needNot={w.notApplicable?.includes(k)}
                       edit={() =>
                         setEditing(
                           isOn(w)
@@ -221,29 +222,38 @@ export function WorkloadTable({ filter, editing, setEditing }: Props) {
 
 const valueOf = (w: Schemas["WorkloadOut"], key: string) => w.tags.find((t) => t.key === key)?.value;
 
-function TagCell({ tag, edit, name }: { tag?: Schemas["TagOut"]; edit: () => void; name: string }) {
+function TagCell({
+  tag,
+  needNot,
+  edit,
+  name,
+}: {
+  tag?: Schemas["TagOut"];
+  needNot?: boolean;
+  edit: () => void;
+  name: string;
+}) {
+  const none = needNot ? "not applicable" : "missing";
   return (
     <Box role="gridcell" truncate>
       <chakra.button
         type="button"
         tabIndex={-1}
-        aria-label={`${tag?.value ?? "missing"}, change ${name}`}
+        aria-label={`${tag?.value ?? none}, change ${name}`}
         onClick={edit}
         textAlign="left"
         cursor="text"
         w="100%"
         truncate
-        title={
-          tag ? `${tag.byHand ? `set by hand by ${tag.by}` : `from ${tag.source}`}, ${atMinute(tag.at)}` : "missing"
-        }
+        title={tag ? `${tag.byHand ? `set by hand by ${tag.by}` : `from ${tag.source}`}, ${atMinute(tag.at)}` : none}
       >
         {tag ? (
           <>
             {tag.value.replace(/ +$/, (s) => "␣".repeat(s.length))} <Source hand={tag.byHand} />
           </>
         ) : (
-          <chakra.span color="open" fontWeight="500">
-            missing
+          <chakra.span color={needNot ? "soft" : "open"} fontWeight={needNot ? "400" : "500"}>
+            {none}
           </chakra.span>
         )}
       </chakra.button>

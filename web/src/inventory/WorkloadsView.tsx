@@ -11,7 +11,7 @@ import { Menu } from "../marks/Menu";
 import { n, plural } from "../marks/words";
 import { Selections } from "../frame/Selections";
 import { countOf, type Editing, type Filter, type Guarded, guardings } from "./editing";
-import { Facets, missing } from "./Facets";
+import { Facets, missing, notApplicable } from "./Facets";
 import { PasteDialog } from "./PasteDialog";
 import { Disagreements, Slips, Suggestions } from "./Review";
 import { SourcesDialog } from "./Sources";
@@ -77,7 +77,7 @@ export function WorkloadsView() {
                 {worst.missing === 1 ? "lacks" : "lack"} {/^[aeiou]/.test(worst.key) ? "an" : "a"} {worst.key}
               </>
             ) : (
-              <>{plural(all, "workload")}, each with its structural tags</>
+              <>{plural(all, "workload")}, each with the structural tags that apply to it</>
             )}
             {!!slips.data?.length && (
               <>
@@ -111,7 +111,10 @@ export function WorkloadsView() {
               <>
                 {tag.map((t) => (
                   <Chip key={t} onRemove={() => change({ tag: tag.filter((x) => x !== t) })}>
-                    {t.replace(`=${missing}`, " missing").replace("=", " is ")}
+                    {t
+                      .replace(`=${missing}`, " missing")
+                      .replace(`=${notApplicable}`, " not applicable")
+                      .replace("=", " is ")}
                   </Chip>
                 ))}
                 {filter.q && <Chip onRemove={() => change({ q: null })}>{filter.q}</Chip>}
