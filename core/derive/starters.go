@@ -35,7 +35,10 @@ var layers = []string{"guardrails", "separations", policy.Allowances, "closing"}
 // for each environment, one for each application, tier and environment that have
 // members, and what guards them. Groups that the policy has under another name are
 // named as it names them; values that look misspelt get none.
-func Starters(e *estate.Estate, p *policy.Policy) []Starter {
+//
+// Workloads of the shared roles are left out of environments that are kept apart: what serves
+// all of them would be cut off from the others.
+func Starters(e *estate.Estate, p *policy.Policy, shared ...Role) []Starter {
 	keys := structural(e)
 	s := &starting{policy: p, keys: keys, taken: map[string]bool{}, bodies: map[string]string{}}
 	for name, g := range p.Groups {
@@ -91,7 +94,7 @@ func Starters(e *estate.Estate, p *policy.Policy) []Starter {
 	for _, v := range all {
 		s.group("group", v, counts[v])
 	}
-	s.guard(envs)
+	s.guard(envs, s.apart(e, envs, shared))
 	return s.out
 }
 
@@ -157,11 +160,52 @@ func (s *starting) group(kind string, tags [3]string, members int) {
 			body, Doubt: s.doubt(tags, members)})
 }
 
+// apart offers, for each environment that has workloads of shared roles, a group without
+// them, and returns by environment the name of the group to keep apart.
+func (s *starting) apart(e *estate.Estate, envs []string, shared []Role) map[string]string {
+	out := map[string]string{}
+	for _, env := range envs {
+		whole := s.bodies[syntax.Name(s.keys[2])+" is "+syntax.Name(env)]
+		out[env] = whole
+		own, serves := 0, false
+		for i, w := range e.All() {
+			if t, _ := w.Tag(s.keys[2]); !w.Retired.IsZero() || expr.Fold(t.Value) != expr.Fold(env) {
+				continue
+			}
+			if slices.ContainsFunc(shared, func(r Role) bool { return has(e, i, r) }) {
+				serves = true
+			} else {
+				own++
+			}
+		}
+		if !serves || own == 0 {
+			continue
+		}
+		body := "member of " + syntax.Name(whole) + noneOf(shared)
+		if s.bodies[body] == "" {
+			name := whole + "-own"
+			for i := 2; s.taken[name]; i++ {
+				name = fmt.Sprintf("%s-own-%d", whole, i)
+			}
+			s.taken[name], s.bodies[body] = true, name
+			needs := []string{}
+			if s.policy.Groups[whole] == nil {
+				needs = append(needs, "group "+whole)
+			}
+			s.out = append(s.out, Starter{ID: "group " + name, Kind: "group", Members: own, Needs: needs,
+				Words: fmt.Sprintf("%s without what serves every environment", whole),
+				Text:  "group " + syntax.Name(name) + " = " + body})
+		}
+		out[env] = s.bodies[body]
+	}
+	return out
+}
+
 // inside is the group of all workloads, for statements about what reaches the estate.
 const inside = "not outside"
 
 // guard offers what keeps environments apart, and statements that must hold.
-func (s *starting) guard(envs []string) {
+func (s *starting) guard(envs []string, apart map[string]string) {
 	have := map[string]bool{}
 	for _, item := range s.policy.Items {
 		if item.Statement != nil {
@@ -185,8 +229,7 @@ func (s *starting) guard(envs []string) {
 	offer("guardrail", layers[0], "No telnet leaves the estate", "reject any -> outside on tcp/23")
 	var names, written []string
 	for _, v := range envs {
-		name := s.bodies[syntax.Name(s.keys[2])+" is "+syntax.Name(v)]
-		names, written = append(names, name), append(written, syntax.Name(name))
+		names, written = append(names, apart[v]), append(written, syntax.Name(apart[v]))
 	}
 	if len(envs) > 1 {
 		offer("guardrail", layers[1], "Environments are kept apart", "apart "+strings.Join(written, ", "), names...)
@@ -216,7 +259,7 @@ func Begin(text string, all []Starter, ids []string) (string, *policy.EditError)
 	for _, id := range ids {
 		chosen[id] = true
 	}
-	for _, s := range all {
+	for _, s := range slices.Backward(all) { // what is needed comes before what needs it
 		if chosen[s.ID] {
 			for _, need := range s.Needs {
 				chosen[need] = true

@@ -3,6 +3,7 @@ package rest
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -44,31 +45,49 @@ func (s *Starters) list(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	all := derive.Starters(snap.Estate, snap.Policy)
-	if err := judge(ctx, v, snap, all); err != nil {
+	all, err := starters(ctx, v, snap)
+	if err != nil {
 		return nil, err
 	}
 	return server.OK(StarterList{snap.Head.No, len(all), server.Cut(ctx, all, in.All).Body}), nil
 }
 
-// judge returns for each guardrail and assertion which running traffic speaks against it, as
-// the draft would be with all of them.
-func judge(ctx context.Context, v *reach.View, m *model.Model, all []derive.Starter) error {
+// starters returns what the draft lacks, judged by the traffic of a view. If traffic speaks against
+// keeping environments apart, what serves all of them is taken out.
+func starters(ctx context.Context, v *reach.View, m *model.Model) ([]derive.Starter, error) {
+	all := derive.Starters(m.Estate, m.Policy)
+	across, err := judge(ctx, v, m, all)
+	if err != nil || len(across) == 0 {
+		return all, err
+	}
+	shared := derive.SharedServices(m.Estate, across)
+	if len(shared) == 0 {
+		return all, nil
+	}
+	all = derive.Starters(m.Estate, m.Policy, shared...)
+	_, err = judge(ctx, v, m, all)
+	return all, err
+}
+
+// judge sets the Doubt of each guardrail and assertion that running traffic speaks against, as
+// the draft would be with all of them. It returns the clients and servers, indexes of workloads,
+// of the traffic that speaks against keeping environments apart.
+func judge(ctx context.Context, v *reach.View, m *model.Model, all []derive.Starter) (across [][2]int32, err error) {
 	var ids []string
 	for _, x := range all {
 		ids = append(ids, x.ID)
 	}
 	text, bad := derive.Begin(m.Head.Text, all, ids)
 	if bad != nil {
-		return nil // the draft cannot be read: nothing can be added to it now
+		return nil, nil // the draft cannot be read: nothing can be added to it now
 	}
 	p, errs := policy.Parse(text)
 	if len(errs) > 0 {
-		return nil
+		return nil, nil
 	}
 	u, err := m.Compiled.WithPolicyUntil(ctx, p, m.Compiled.AsOf)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	then := v.With(u)
 	lines := map[string]int{}
@@ -86,11 +105,16 @@ func judge(ctx context.Context, v *reach.View, m *model.Model, all []derive.Star
 		if len(found) == 0 {
 			continue
 		}
+		if strings.HasPrefix(x.Text, "apart ") {
+			for _, i := range found {
+				across = append(across, [2]int32{then.Client(i).Workload, then.Server(i).Workload})
+			}
+		}
 		c := then.At(found[0])
 		x.Doubt = fmt.Sprintf("the window has %s against it, such as %s → %s on %s",
 			plural.Of(len(found), "conversation", "conversations"), then.Name(c.Client), then.Name(c.Server), c.Point)
 	}
-	return nil
+	return across, nil
 }
 
 func (s *Starters) take(ctx context.Context, in *struct {
@@ -109,8 +133,11 @@ func (s *Starters) take(ctx context.Context, in *struct {
 		return nil, huma.Error409Conflict(
 			"somebody has changed the policy since; nothing was changed. Check what it lacks now")
 	}
-	text, bad := derive.Begin(snap.Head.Text, derive.Starters(snap.Estate, snap.Policy),
-		in.Body.IDs)
+	all, err := starters(ctx, v, snap)
+	if err != nil {
+		return nil, err
+	}
+	text, bad := derive.Begin(snap.Head.Text, all, in.Body.IDs)
 	if bad != nil {
 		return answers.Unedited(snap, bad, in.DryRun)
 	}
