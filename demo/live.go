@@ -68,7 +68,8 @@ func (s *sender) Stop() {
 
 // Habits returns what the company's machines did on the last day before an instant, which
 // what happens now is like; and what in two weeks was carried although the policy rejects
-// it, which somebody should find and settle: it goes on now and then.
+// it, which somebody should find and settle: it goes on now and then. Of each such
+// conversation there is one record, so that none drowns among the others.
 func Habits(workloads int, now time.Time) (usual, odd []flow.Record) {
 	c := Generate(Options{Workloads: workloads, End: now})
 	since := estate.InstantOf(now.Add(-24 * time.Hour))
@@ -76,9 +77,19 @@ func Habits(workloads int, now time.Time) (usual, odd []flow.Record) {
 	e, _ := estate.New(c.Workloads)
 	p, _ := policy.Parse(c.Policy)
 	compiled := decide.Compile(e, p, estate.InstantOf(now))
+	type conversation struct {
+		client, server netip.Addr
+		point          service.Point
+	}
+	known := map[conversation]bool{}
 	for _, r := range c.Records {
+		k := conversation{r.Client, r.Server, r.Point}
+		if known[k] {
+			continue
+		}
 		rule := compiled.Decide(compiled.At(r.Client, r.Start), compiled.At(r.Server, r.Start), r.Point)
 		if r.Outcome == flow.Carried && decide.VerdictOf(rule) == decide.Reject {
+			known[k] = true
 			odd = append(odd, r)
 		}
 	}

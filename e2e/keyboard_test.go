@@ -24,8 +24,8 @@ func TestWithoutAMouse(t *testing.T) {
 	p.see(`[data-workload]`)
 
 	t.Run("Alt and a number go along the course", func(t *testing.T) {
-		for number, path := range map[string]string{"2": "/groups", "3": "/flows", "4": "/policy", "5": "/check",
-			"6": "/release", "7": "/watch", "1": "/workloads"} {
+		for i, path := range []string{"/workloads", "/groups", "/flows", "/policy", "/check", "/release", "/watch"} {
+			number := itoa(i + 1)
 			p.do("Alt "+number, chromedp.KeyEvent(number, chromedp.KeyModifiers(chromedp.ModifierAlt)))
 			p.until(`location.pathname === "` + path + `"`)
 		}

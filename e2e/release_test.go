@@ -122,7 +122,7 @@ func TestADraftGoesIntoForceAndBack(t *testing.T) {
 // goOn takes a step of a roll-out, also if its wave waits for something.
 func (p *page) goOn(step string) {
 	p.gone(`div[role=dialog]`)
-	p.until(`(document.querySelector("[data-next='` + step + `']").click(), true)`)
+	p.click(`[data-next="` + step + `"]:not([disabled])`)
 	if strings.HasSuffix(step, "enforce") {
 		p.click(`//div[@role="dialog"]//input[@type="checkbox"][parent::label[contains(., "On trial")]]`)
 		p.click(`[data-enforce]`)

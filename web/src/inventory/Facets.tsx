@@ -124,7 +124,7 @@ function Facet({
           toggle={() => toggle(`${f.key}=${notApplicable}`)}
         />
       )}
-      {f.structural && (f.missing > 0 || f.notApplicableTo) && (
+      {f.structural && (f.notApplicableTo || on.includes(`${f.key}=${missing}`)) && (
         <Link color="soft" fontSize="11.5px" onClick={limit}>
           {f.notApplicableTo ? `not applicable to ${f.notApplicableTo}…` : "not applicable to some…"}
         </Link>

@@ -134,7 +134,7 @@ function Matters({ w, at }: { w: Watch; at?: string }) {
       (e) => say(problem(e), "error"),
     );
   };
-  useKeys({ Escape: () => open && change({ matter: null }) });
+  useKeys({ Escape: () => change({ matter: null }) }, !!open);
   const news = list.filter((m) => m.state === "new");
   const rows = upTo(list, most, open);
   return (
