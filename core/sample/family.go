@@ -26,6 +26,9 @@ type Family struct {
 	Outskirt int     // partners, customers and desks
 	Jobs     int     // copies between environments, callbacks, port ranges, machines of their own
 	ByOwner  int     // needs that hold for one owner's, or one kind's, only
+	Bound    int     // applications whose tiers talk only where a tag of theirs agrees: a line, a tenant, a rack
+	Idle     int     // siblings, that do nothing, of the machine that administers, copies, polls
+	Turns    int     // machines that administer by turns; 0: one does
 	IPv6     bool
 }
 
@@ -44,6 +47,11 @@ var Families = []Family{
 		IPv6: true},
 	{Name: "all of it", Apps: [2]int{6, 12}, Machines: [2]int{2, 10}, Envs: 3, Sites: 3, Talk: 0.4, Untidy: 0.04,
 		Wrong: 0.01, Outskirt: 3, Jobs: 3, ByOwner: 1},
+	{Name: "idle siblings", Apps: [2]int{4, 8}, Machines: [2]int{2, 8}, Envs: 2, Sites: 2, Talk: 0.5, Idle: 4},
+	{Name: "by turns", Apps: [2]int{4, 8}, Machines: [2]int{2, 8}, Envs: 2, Sites: 2, Talk: 0.5, Turns: 5},
+	{Name: "bound", Apps: [2]int{4, 8}, Machines: [2]int{6, 16}, Envs: 2, Sites: 3, Talk: 0.4, Bound: 3},
+	{Name: "bound and idle", Apps: [2]int{5, 9}, Machines: [2]int{4, 12}, Envs: 2, Sites: 4, Talk: 0.3, Untidy: 0.03,
+		Bound: 2, Idle: 3},
 }
 
 // Grown is an estate of a family, with two weeks of traffic and what of it is
@@ -66,18 +74,20 @@ type grownMachine struct {
 	addr           netip.Addr
 	app, tier, env string
 	site, owner    string
+	bound          [2]string // a tag that few applications have, and its value
 	kind           string
 	late           bool // it comes in the second week
 	asleep         bool // it says nothing in the first
 }
 
 type grower struct {
-	r     *rand.Rand
-	f     Family
-	all   []*grownMachine
-	out   *Grown
-	host  int
-	known []grownNeed
+	boundApps map[string]bool
+	r         *rand.Rand
+	f         Family
+	all       []*grownMachine
+	out       *Grown
+	host      int
+	known     []grownNeed
 }
 
 // grownNeed is what somebody needs: each of the clients may call each of the
@@ -87,11 +97,12 @@ type grownNeed struct {
 	point            func() service.Point
 	talk             float64 // share of the days on which a client calls
 	agree            func(a, b *grownMachine) bool
+	turns            bool // one of them each day
 }
 
 // Grow makes an estate of a family. The same seed gives the same one.
 func Grow(f Family, seed uint64) *Grown {
-	g := &grower{r: rand.New(rand.NewPCG(seed, 4711)), f: f, out: &Grown{}}
+	g := &grower{r: rand.New(rand.NewPCG(seed, 4711)), f: f, out: &Grown{}, boundApps: map[string]bool{}}
 	g.machines()
 	g.shared()
 	g.applications()
@@ -140,6 +151,12 @@ func (g *grower) machines() {
 		if g.f.Sites >= 4 && n == 0 {
 			tiers = grownTiers[3]
 		}
+		bound := ""
+		if n < g.f.Bound {
+			bound = []string{"line", "tenant", "rack"}[(n+g.r.IntN(3))%3]
+			g.boundApps[app] = true
+		}
+		values := 3 + g.r.IntN(3)
 		for e := range g.f.Envs {
 			if e > 0 && g.r.IntN(4) == 0 {
 				continue // it has no such environment
@@ -161,6 +178,9 @@ func (g *grower) machines() {
 						kind = "device"
 					}
 					m := g.add(app, tier, grownEnvs[e], grownSites[g.r.IntN(g.f.Sites)], kind)
+					if bound != "" {
+						m.bound = [2]string{bound, fmt.Sprint(bound[:1], g.r.IntN(values))}
+					}
 					m.late = count > 2 && g.r.IntN(8) == 0
 					m.asleep = count > 3 && g.r.IntN(12) == 0
 				}
@@ -168,7 +188,12 @@ func (g *grower) machines() {
 		}
 	}
 	for _, app := range []string{"names", "time", "logs", "people", "patches", "poller", "vault", "helm"} {
-		for range g.between(1, 3) {
+		n := g.between(1, 3)
+		switch app {
+		case "poller", "vault", "helm":
+			n = max(n, g.f.Idle+1, g.f.Turns)
+		}
+		for range n {
 			g.add(app, "core", "shared", grownSites[g.r.IntN(g.f.Sites)], "server")
 		}
 	}
@@ -191,7 +216,7 @@ func (g *grower) need(rules int, clients, servers []*grownMachine, talk float64,
 	}
 	g.out.Needs += rules
 	for _, p := range points {
-		g.known = append(g.known, grownNeed{clients, servers, func() service.Point { return p }, talk, agree})
+		g.known = append(g.known, grownNeed{clients, servers, func() service.Point { return p }, talk, agree, false})
 	}
 }
 
@@ -207,7 +232,14 @@ func (g *grower) shared() {
 	g.need(1, all, g.find("logs", "", ""), 0.8, nil, tcpPoint(6514))
 	g.need(1, all, g.find("people", "", ""), 0.3, nil, tcpPoint(636))
 	g.need(1, all, g.find("patches", "", ""), 0.12, nil, tcpPoint(8530))
-	g.need(1, g.find("poller", "", ""), all, 0.5, nil, tcpPoint(9100))
+	working := func(app string) []*grownMachine {
+		list := g.find(app, "", "")
+		if g.f.Idle > 0 {
+			return list[:1]
+		}
+		return list
+	}
+	g.need(1, working("poller"), all, 0.5, nil, tcpPoint(9100))
 	var stores []*grownMachine
 	for _, m := range all {
 		if m.tier == "store" {
@@ -216,14 +248,23 @@ func (g *grower) shared() {
 	}
 	lo := uint32(10000 + 10*g.r.IntN(400))
 	g.out.Needs++
-	g.known = append(g.known, grownNeed{g.find("vault", "", ""), stores, func() service.Point {
+	g.known = append(g.known, grownNeed{clients: working("vault"), servers: stores, point: func() service.Point {
 		return tcpPoint(lo + uint32(g.r.IntN(10)))
-	}, 0.4, nil})
+	}, talk: 0.4})
+	if g.f.Idle > 0 {
+		g.need(1, working("vault"), stores, 0.4, nil, tcpPoint(873))
+	}
+	if g.f.Turns > 0 {
+		g.need(1, g.find("helm", "", ""), all, 0.12, nil, tcpPoint(22))
+		g.known[len(g.known)-1].turns = true
+		return
+	}
 	g.need(1, g.find("helm", "", "")[:1], all, 0.12, nil, tcpPoint(22))
 }
 
 func sameEnvOf(a, b *grownMachine) bool  { return a.env == b.env }
 func sameSiteOf(a, b *grownMachine) bool { return a.env == b.env && a.site == b.site }
+func boundTo(a, b *grownMachine) bool    { return a.env == b.env && a.bound == b.bound }
 
 // applications makes what applications need of their own tiers and of each other.
 func (g *grower) applications() {
@@ -264,6 +305,9 @@ func (g *grower) applications() {
 			agree := sameEnvOf
 			if tiers[i] == "hub" && g.f.Sites > 1 {
 				agree = sameSiteOf
+			}
+			if g.boundApps[app] {
+				agree = boundTo
 			}
 			clients, servers := g.find(app, tiers[i-1], ""), g.find(app, tiers[i], "")
 			g.need(envsOf(clients, servers), clients, servers, g.f.Talk, agree, tcpPoint(port))
@@ -353,6 +397,9 @@ func (g *grower) list() {
 			Leases: []estate.Lease{{Addr: m.addr, From: estate.Beginning, Until: estate.End}}}
 		tags := map[string]string{"app": m.app, "tier": m.tier, "env": m.env, "site": m.site, "owner": m.owner,
 			"rack": fmt.Sprint("r", g.r.IntN(20)), "built": fmt.Sprint("image-", g.r.IntN(4))}
+		if m.bound[0] != "" {
+			tags[m.bound[0]] = m.bound[1]
+		}
 		key := []string{"app", "tier", "env"}[g.r.IntN(3)]
 		switch x := g.r.Float64(); {
 		case x < g.f.Untidy/2:
@@ -365,7 +412,7 @@ func (g *grower) list() {
 			other := g.one(g.all)
 			tags[key] = map[string]string{"app": other.app, "tier": other.tier}[key]
 		}
-		for _, k := range []string{"app", "tier", "env", "site", "owner", "rack", "built"} {
+		for _, k := range []string{"app", "tier", "env", "site", "owner", "rack", "built", "line", "tenant"} {
 			if tags[k] != "" {
 				w.SetTag(estate.Tag{Key: k, Value: tags[k]})
 			}

@@ -35,14 +35,14 @@ func (g *grower) jobs() {
 			g.known = append(g.known, grownNeed{g.find(m.app, m.tier, m.env), g.find("logs", "", ""),
 				func() service.Point {
 					return tcpPoint(lo + uint32(g.r.IntN(400)))
-				}, 0.9, nil})
+				}, 0.9, nil, false})
 		case 2: // callbacks to ports that systems take by turns
 			m := g.one(live)
 			g.out.Needs++
 			g.known = append(g.known, grownNeed{g.find("people", "", ""), g.find(m.app, m.tier, m.env),
 				func() service.Point {
 					return tcpPoint(49152 + uint32(g.r.IntN(16000)))
-				}, 0.9, nil})
+				}, 0.9, nil, false})
 		case 3: // one machine reads the stores of another application, all day
 			a, b := g.one(live), g.one(live)
 			if a.app != b.app {
@@ -68,6 +68,10 @@ func (g *grower) awake(list []*grownMachine, week int) []*grownMachine {
 // talk makes the traffic of a need in a week: each client keeps to a few servers,
 // and to others in another week.
 func (g *grower) talk(week int, n grownNeed) {
+	if n.turns {
+		g.byTurns(week, n)
+		return
+	}
 	for _, c := range g.awake(n.clients, week) {
 		var to []*grownMachine
 		for _, s := range g.awake(n.servers, week) {
@@ -79,12 +83,13 @@ func (g *grower) talk(week int, n grownNeed) {
 			continue
 		}
 		keeps := min(len(to), 1+g.r.IntN(3))
-		if len(n.clients) <= 3 { // pollers and the like go round
+		rounds := len(n.clients) <= 3 || len(n.clients) <= 6 && n.clients[0].tier == "core"
+		if rounds { // pollers and the like go round
 			keeps = len(to)
 		}
 		g.r.Shuffle(len(to), func(i, j int) { to[i], to[j] = to[j], to[i] })
 		for day := range 7 {
-			if len(n.clients) > 3 {
+			if !rounds {
 				if g.r.Float64() < n.talk {
 					g.flow(week, day, c, to[g.r.IntN(keeps)], n.point(), 1+g.r.Int64N(30), true, "")
 				}
@@ -94,6 +99,18 @@ func (g *grower) talk(week int, n grownNeed) {
 				if g.r.Float64() < n.talk*0.5 {
 					g.flow(week, day, c, s, n.point(), 1+g.r.Int64N(12), true, "")
 				}
+			}
+		}
+	}
+}
+
+// byTurns makes the traffic of a need of which each day another client has the turn.
+func (g *grower) byTurns(week int, n grownNeed) {
+	for day := range 7 {
+		c := g.one(n.clients)
+		for _, s := range g.awake(n.servers, week) {
+			if s != c && g.r.Float64() < n.talk {
+				g.flow(week, day, c, s, n.point(), 1+g.r.Int64N(12), true, "")
 			}
 		}
 	}
@@ -162,6 +179,7 @@ func (g *grower) attacks(week int) {
 	some(1, 12, "mistake", func() (a, b *grownMachine, p service.Point) {
 		return g.one(g.all), g.one(g.all), tcpPoint([]uint32{5432, 8080, 9443, 1521, 80}[g.r.IntN(5)])
 	})
+	g.attacksInside(some, needs)
 	scanner := g.one(live)
 	for range 50 {
 		to := g.one(g.all)
@@ -175,6 +193,32 @@ func (g *grower) attacks(week int) {
 		if g.r.IntN(2) == 0 {
 			last.Outcome = flow.Dropped
 		}
+	}
+}
+
+// attacksInside makes what hides inside the rules that one would write first: siblings of the machine
+// that administers, and pairs of tiers that talk, but for the tag that binds them.
+func (g *grower) attacksInside(some func(days, times int, kind string, f func() (a, b *grownMachine,
+	p service.Point)), needs func() grownNeed) {
+	if g.f.Idle > 0 {
+		some(2, 10, "from an idle sibling", func() (a, b *grownMachine, p service.Point) {
+			if g.r.IntN(3) == 0 {
+				return g.one(g.find("vault", "", "")[1:]), g.one(g.find("", "store", "")), tcpPoint(873)
+			}
+			return g.one(g.find("helm", "", "")[1:]), g.one(g.all), tcpPoint(22)
+		})
+	}
+	if g.f.Bound > 0 || g.f.Sites > 3 {
+		some(2, 6, "across what binds", func() (a, b *grownMachine, p service.Point) {
+			for range 200 {
+				n := needs()
+				a, b = g.one(n.clients), g.one(n.servers)
+				if n.agree != nil && a.app == b.app && a.env == b.env && !n.agree(a, b) {
+					return a, b, n.point()
+				}
+			}
+			return nil, nil, 0
+		})
 	}
 }
 
