@@ -56,7 +56,7 @@ func (d coverer) candidates(s *scratch, edges []edge, danger float64) []candidat
 						c.edges = append(c.edges, i)
 					}
 				}
-				if danger >= administered && forOneOfMany(&c, edges) {
+				if danger >= administered && forOneOfMany(&c, edges) || d.idle(&c, edges, danger) {
 					continue
 				}
 				out = append(out, d.withClauses(c, key, edges)...)
@@ -211,7 +211,7 @@ func (d coverer) blocksOf(a, b []roleCount, same uint8) int {
 // judgeCandidate counts the bits that a candidate saves now.
 func (d coverer) judgeCandidate(s *scratch, edges []edge, c *candidate, danger float64) {
 	copied := mirror(d).copied(c, danger)
-	roles, sizes := d.rolesOn(s, edges, c, copied)
+	roles, solid, sizes := d.rolesOn(s, edges, c, copied)
 	d.spread(s, edges, c, danger)
 	spared := [2]float64{2 * wordsSame * copied, 0}
 	value, words, open := 0.0, wordsRule+c.left.words()+c.right.words(), 0.0
@@ -254,7 +254,7 @@ func (d coverer) judgeCandidate(s *scratch, edges []edge, c *candidate, danger f
 		}
 		price, f := d.opened(size, float64(c.took[k]), worse), 1.0
 		if x.set != nil && everywhere {
-			f = d.scattered(x.set, c.took[k], roles[k], worse)
+			f = d.scattered(x.set, solid[k], roles[k], worse)
 			factor = min(factor, f)
 		}
 		open += f * price
@@ -278,17 +278,45 @@ func (d coverer) judgeCandidate(s *scratch, edges []edge, c *candidate, danger f
 	c.weighed(s, value)
 }
 
-// rolesOn returns how many roles are on either side of a candidate and, where it would be
-// copied to other environments, how large the sides are then.
-func (d coverer) rolesOn(s *scratch, edges []edge, c *candidate, copied float64) (roles [2]int, sizes [2]float64) {
+// solidRoles returns how many machines of each role are on one side of a candidate (0: clients), but for
+// those that are much less sure to recur than what is usual there: attacks come from anywhere, too.
+func (d coverer) solidRoles(s *scratch, edges []edge, c *candidate, side int) map[int32]int {
+	sum, squares := 0.0, 0.0
+	for _, i := range c.edges {
+		m := [2]int32{edges[i].client, edges[i].server}[side]
+		if sure := edges[i].rs[side]; sure > s.surest[m] {
+			if s.surest[m] == 0 {
+				s.sides = append(s.sides, m)
+			}
+			s.surest[m] = sure
+		}
+	}
+	for _, m := range s.sides {
+		sum, squares = sum+s.surest[m], squares+s.surest[m]*s.surest[m]
+	}
+	out := map[int32]int{}
+	for _, m := range s.sides {
+		if s.surest[m] >= accidental*squares/sum {
+			out[d.role(m)]++
+		}
+		s.surest[m] = 0
+	}
+	s.sides = s.sides[:0]
+	return out
+}
+
+// accidental is from which share of what is usual on a side on its machines are no accidents there.
+const accidental = 0.8
+
+// rolesOn returns how many machines, and of how many roles, are on either side of a candidate for
+// sure. Where it would be copied to other environments, it returns how large the sides are then.
+func (d coverer) rolesOn(s *scratch, edges []edge, c *candidate, copied float64) (roles, solid [2]int,
+	sizes [2]float64) {
 	for k := range 2 {
 		s.now++
-		for _, i := range c.edges {
-			m := edges[i].server
-			if k == 0 {
-				m = edges[i].client
-			}
-			if r := d.role(m); r >= 0 && s.roles[r] != s.now {
+		for r, n := range d.solidRoles(s, edges, c, k) {
+			solid[k] += n
+			if r >= 0 {
 				s.roles[r] = s.now
 				roles[k]++
 			}
@@ -297,7 +325,7 @@ func (d coverer) rolesOn(s *scratch, edges []edge, c *candidate, copied float64)
 			sizes[k] = mirror(d).askedFor(s, [2]*item{&c.left, &c.right}[k].set, copied)
 		}
 	}
-	return roles, sizes
+	return roles, solid, sizes
 }
 
 // spread notes in the scratch which blocks and members the edges of a candidate touch, and

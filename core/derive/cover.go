@@ -4,11 +4,9 @@ package derive
 
 import (
 	"cmp"
-	"container/heap"
 	"maps"
 	"math"
 	"slices"
-	"strings"
 	"sync"
 
 	"lucidorchard/core/decide"
@@ -77,6 +75,7 @@ const mostItems = 6
 // Nil: progress, which is told the share that is done, said stop.
 func (d coverer) cover(balances []float64, whole func(balance float64) bool,
 	progress func(share float64) bool) [][]*draft {
+	d.findRelations()
 	byService := make([][][]*draft, len(d.points))
 	rooms := [2]*scratch{d.newScratch(), d.newScratch()}
 	// The largest first, so that none is left alone at the end.
@@ -142,205 +141,75 @@ func (d coverer) coverService(s *scratch, svc int, balances []float64, whole fun
 		return nil
 	}
 	edges := d.work(svc)
-	s.weight, s.tight = weightOf(DefaultBalance), false
 	danger := dangerOf(d.points[svc])
-	all := d.candidates(s, edges, danger)
 	var byBlock [][]int32
 	if len(edges) < len(d.edges[svc]) {
 		byBlock = blocksOfEdges(d.edges[svc])
 	}
+	crossings := d.crossings(svc)
+	out := make([][]*draft, len(balances))
+	for _, part := range d.strata(edges) {
+		for k, rules := range d.coverPart(s, svc, part, balances, danger) {
+			for _, r := range rules {
+				for i, x := range r.edges { // a part has copies
+					at, _ := slices.BinarySearchFunc(edges, x.first, func(e edge, first int32) int {
+						return cmp.Compare(e.first, first)
+					})
+					r.edges[i] = &edges[at]
+				}
+			}
+			out[k] = append(out[k], rules...)
+		}
+	}
+	for k, b := range balances {
+		out[k] = d.absorbed(out[k])
+		for _, x := range crossings {
+			out[k] = append(out[k], d.alone(svc, x, aloneCrossing))
+		}
+		if !whole(b) {
+			for _, r := range out[k] {
+				r.n = proposer(d).pairs(r)
+				r.edges = nil
+			}
+			continue
+		}
+		out[k] = d.alike(out[k])
+		if byBlock != nil {
+			for _, r := range out[k] {
+				d.whole(svc, r, byBlock)
+			}
+		}
+	}
+	return out
+}
+
+// coverPart finds the rules of a part of a service, for each balance.
+func (d coverer) coverPart(s *scratch, svc int, part stratum, balances []float64, danger float64) [][]*draft {
+	s.weight, s.tight = weightOf(DefaultBalance), false
+	edges := part.edges
+	all := slices.DeleteFunc(d.candidates(s, edges, danger), func(c candidate) bool {
+		return d.speaksFor(&c, part.bound) || d.silent(s, &c, edges)
+	})
 	for i := range all {
 		d.judgeCandidate(s, edges, &all[i], danger)
 		all[i].first = all[i].value
 	}
-	crossings := d.crossings(svc)
 	out := make([][]*draft, len(balances))
 	for k, b := range balances {
 		for i := range edges {
 			edges[i].covered = false
 		}
 		s.weight, s.tight = weightOf(b), b < 0.3
-		rules := d.choose(s, svc, edges, all, danger)
-		for _, x := range crossings {
-			rules = append(rules, d.alone(svc, x, aloneCrossing))
-		}
-		if whole(b) {
-			rules = d.alike(rules)
-		}
-		if byBlock != nil && whole(b) {
-			for _, r := range rules {
-				d.whole(svc, r, byBlock)
-			}
-		}
-		if !whole(b) {
-			for _, r := range rules {
-				r.n = proposer(d).pairs(r)
-				r.edges = nil
-			}
-		}
-		out[k] = rules
-	}
-	return out
-}
-
-// choose takes candidates until none saves anything more.
-func (d coverer) choose(s *scratch, svc int, edges []edge, all []candidate, danger float64) []*draft {
-	var queue byRatio
-	for i := range all {
-		if all[i].weighed(s, all[i].first); all[i].gain > 0 {
-			queue = append(queue, &all[i])
-		}
-	}
-	heap.Init(&queue)
-	var chosen []candidate
-	for len(queue) > 0 {
-		c := queue[0]
-		before := c.gain
-		d.judgeCandidate(s, edges, c, danger)
-		switch {
-		case c.gain <= 0:
-			heap.Pop(&queue)
-			continue
-		case c.gain < before-1e-9:
-			heap.Fix(&queue, 0) // perhaps another one is better now
-			continue
-		}
-		heap.Pop(&queue)
-		chosen = append(chosen, *c)
-		for _, i := range c.edges {
-			edges[i].covered = true
-		}
-	}
-	chosen = needed(edges, d.exchanged(s, edges, chosen, all, danger))
-	var out []*draft
-	for _, c := range chosen {
-		r := &draft{left: []item{c.left}, right: []item{c.right}, points: service.Set{d.points[svc]}, took: c.took}
-		if c.same&sameEnv != 0 {
-			r.same = append(r.same, expr.Key{Name: d.keys[2]})
-		}
-		if c.same&sameApp != 0 {
-			r.same = append(r.same, expr.Key{Name: d.keys[0]})
-		}
-		for _, i := range c.edges {
-			r.edges = append(r.edges, &edges[i])
-		}
-		out = append(out, r)
-	}
-	return out
-}
-
-// exchanged puts a wider rule in the place of those that it holds, of one or several, where that
-// says more for less; until none does.
-func (d coverer) exchanged(s *scratch, edges []edge, chosen, all []candidate, danger float64) []candidate {
-	in := make([]bool, len(edges))
-	first := make([]int32, len(edges)) // by edge: one more than the chosen rule that begins with it
-	for range 4 {
-		clear(first)
-		next := make([]int32, len(chosen)) // that begins with the same edge
-		keys := map[string]bool{}
-		for n := range chosen {
-			keys[chosen[n].key] = true
-			i := chosen[n].edges[0]
-			next[n], first[i] = first[i], int32(n+1)
-		}
-		gone := make([]bool, len(chosen))
-		var more []candidate
-		for k := range all {
-			c := &all[k]
-			if keys[c.key] {
-				continue
-			}
-			most := c.first // that it may save: with all that begins in it
-			for _, i := range c.edges {
-				for n := first[i]; n > 0; n = next[n-1] {
-					if !gone[n-1] && len(chosen[n-1].edges) <= len(c.edges) {
-						most += chosen[n-1].cost
-					}
+		out[k] = d.choose(s, svc, edges, all, danger)
+		for _, r := range out[k] {
+			for _, key := range part.same {
+				if !slices.Contains(r.same, key) {
+					r.same = append(r.same, key)
 				}
 			}
-			if most == c.first || most < c.price(s) {
-				continue
-			}
-			for _, i := range c.edges {
-				in[i] = true
-			}
-			var held []int
-			saved := 0.0
-			for _, i := range c.edges {
-				for n := first[i]; n > 0; n = next[n-1] {
-					x := &chosen[n-1]
-					if !gone[n-1] && !slices.ContainsFunc(x.edges, func(i int32) bool { return !in[i] }) {
-						held = append(held, int(n-1))
-						saved += x.cost
-					}
-				}
-			}
-			for _, i := range c.edges {
-				in[i] = false
-			}
-			if len(held) == 0 || saved+c.first < c.price(s) {
-				continue
-			}
-			d.judgeCandidate(s, edges, c, danger)
-			if saved+c.gain <= 1e-9 { // its gain counts only what is not covered yet
-				continue
-			}
-			for _, n := range held {
-				gone[n] = true
-			}
-			more = append(more, *c)
-			for _, i := range c.edges {
-				edges[i].covered = true
-			}
-		}
-		if len(more) == 0 {
-			break
-		}
-		var kept []candidate
-		for n := range chosen {
-			if !gone[n] {
-				kept = append(kept, chosen[n])
-			}
-		}
-		chosen = append(kept, more...)
-	}
-	return chosen
-}
-
-// byRatio has the candidates that cost least for what they say first.
-type byRatio []*candidate
-
-func (q byRatio) Len() int { return len(q) }
-func (q byRatio) Less(i, j int) bool {
-	a, b := q[i], q[j]
-	return cmp.Or(cmp.Compare(a.ratio, b.ratio), cmp.Compare(b.gain, a.gain), strings.Compare(a.key, b.key)) < 0
-}
-func (q byRatio) Swap(i, j int) { q[i], q[j] = q[j], q[i] }
-func (q *byRatio) Push(x any)   { *q = append(*q, x.(*candidate)) }
-func (q *byRatio) Pop() any {
-	n := len(*q) - 1
-	x := (*q)[n]
-	*q = (*q)[:n]
-	return x
-}
-
-// needed drops rules all of whose evidence others have too.
-func needed(edges []edge, chosen []candidate) []candidate {
-	times := make([]int32, len(edges))
-	for n := range chosen {
-		for _, i := range chosen[n].edges {
-			times[i]++
 		}
 	}
-	return slices.DeleteFunc(chosen, func(c candidate) bool {
-		if slices.ContainsFunc(c.edges, func(i int32) bool { return times[i] == 1 && edges[i].open }) {
-			return false
-		}
-		for _, i := range c.edges {
-			times[i]--
-		}
-		return true
-	})
+	return out
 }
 
 // unit is one side that the other is found for.
@@ -367,7 +236,7 @@ func (d coverer) unitsOf(edges []edge, servers bool, danger float64) []unit {
 		}
 	}
 	byItself := func(m int32) bool {
-		if d.isOutside(m) || danger >= administered {
+		if d.isOutside(m) || danger >= administered || !servers && pinned(danger) {
 			return true
 		}
 		r := d.roleOf[m]

@@ -3,7 +3,9 @@
 // the tags that they are meant to have (strays.go); what was seen becomes edges of
 // services (observe.go, services.go). For each service, the rules are taken that
 // save most bits: what they say, without their words and what they open
-// (describe.go, cover.go). What is left is set aside, with its signs (aside.go).
+// (describe.go, candidates.go, cover.go, choose.go). What never happens inside a
+// rule narrows it: tags that bind (bound.go), machines that stay idle (idle.go).
+// What is left is set aside, with its signs (aside.go).
 //
 // It must not know of files or screens. Start reading at Derive.
 package derive

@@ -159,7 +159,7 @@ func dangerOf(r service.Range) float64 {
 		return 5
 	case remote.Contains(r.Lo):
 		return 3
-	case service.Databases.Contains(r.Lo):
+	case service.Databases.Contains(r.Lo), service.Copying.Contains(r.Lo):
 		return 1.5
 	}
 	return 1
@@ -182,6 +182,8 @@ type scratch struct {
 	lastRole, seenRoles []int32
 	blocks              []float64 // by block: how likely it is that it does not recur
 	blocksSeen          []int32
+	surest              []float64 // by machine: of its edges, how sure the surest is
+	sides               []int32   // those with any
 }
 
 func (d *deriver) newScratch() *scratch {
@@ -193,6 +195,7 @@ func (d *deriver) newScratch() *scratch {
 	for i := range 2 {
 		s.miss[i], s.took[i] = make([]float64, n), make([]bool, n)
 	}
+	s.surest = make([]float64, n)
 	return s
 }
 

@@ -16,10 +16,8 @@ import (
 // would make them.
 func (d coverer) alike(rules []*draft) []*draft {
 	var keys []expr.Key
-	for k := range d.valuesOf {
-		if !k.Field {
-			keys = append(keys, k)
-		}
+	for _, r := range d.relations {
+		keys = append(keys, r.key)
 	}
 	slices.SortFunc(keys, func(a, b expr.Key) int { return strings.Compare(a.Name, b.Name) })
 	for _, r := range rules {
@@ -29,7 +27,7 @@ func (d coverer) alike(rules []*draft) []*draft {
 			continue
 		}
 		for _, k := range keys {
-			if d.keepsTo(r, k) {
+			if !slices.Contains(r.same, k) && d.keepsTo(r, k) {
 				r.same = append(r.same, k)
 			}
 		}

@@ -62,6 +62,8 @@ type deriver struct {
 	common     map[[2]string]bool // applications and environments that are there for the others
 	groups     [][]*set           // of the policy, by workload
 	copies     [2]int             // see findMirrored: cases in which both do, and all
+
+	relations []relation // that pairs may agree in
 }
 
 // sharedKey is one side of traffic: an application and environment, and a service.
@@ -250,6 +252,15 @@ func (d *deriver) earlyRole(m int32) int32 {
 	return d.early[m]
 }
 
+// appOf is the application of a machine. One that nobody has tagged stands for itself, so that
+// the only name server is known to serve everybody before it has a tag. Outside has none.
+func (d *deriver) appOf(m int32) string {
+	if app := d.tags(m)[0]; app != "" || d.isOutside(m) {
+		return app
+	}
+	return "workload " + d.c.Estate.Workload(m).ID
+}
+
 // findShared finds which applications others share: those that the machines of
 // three others call on a service across environments, and those that call so many.
 func (d *deriver) findShared() {
@@ -280,8 +291,8 @@ func (d *deriver) findShared() {
 		}
 		once[w] = often
 		p := d.points[d.svcOf[i]].Lo
-		note(sharedKey{b[0], b[2], false, p}, a[0])
-		note(sharedKey{a[0], a[2], true, p}, b[0])
+		note(sharedKey{d.appOf(d.ends[i][1]), b[2], false, p}, a[0])
+		note(sharedKey{d.appOf(d.ends[i][0]), a[2], true, p}, b[0])
 	}
 	apps := map[string]bool{}
 	for _, t := range d.meant {
@@ -299,15 +310,13 @@ func (d *deriver) findShared() {
 // ofTheEstate reports whether a machine's application is there for the others,
 // whatever the service: three of them call it on some, or it calls most of them.
 func (d *deriver) ofTheEstate(m int32) bool {
-	t := d.tags(m)
-	return t[0] != "" && d.common[[2]string{t[0], t[2]}]
+	return !d.isOutside(m) && d.common[[2]string{d.appOf(m), d.tags(m)[2]}]
 }
 
 // shared reports whether a machine's application is one that the estate shares on
 // a service.
 func (d *deriver) shared(m int32, client bool, p service.Point) bool {
-	t := d.tags(m)
-	return t[0] != "" && len(d.callers[sharedKey{t[0], t[2], client, p}]) >= 3
+	return !d.isOutside(m) && len(d.callers[sharedKey{d.appOf(m), d.tags(m)[2], client, p}]) >= 3
 }
 
 // crosses reports whether a conversation is between environments, and neither

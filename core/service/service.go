@@ -306,12 +306,13 @@ func number(s string, most int) (int, bool) {
 	return n, true
 }
 
-// Administration and Databases are well-known services (IANA Service Name
+// Administration, Databases and Copying are well-known services (IANA Service Name
 // Registry, and the usual ports of databases) that deserve a second look before
-// they are opened widely.
+// they are opened widely. Copying moves whole stores: ftp, rsync, nfs, iscsi-target, ndmp.
 var (
 	Administration = tcpPorts(22, 23, 3389, 5900, 5901, 5985, 5986)
 	Databases      = tcpPorts(1433, 1521, 3306, 5432, 6379, 9042, 9200, 27017)
+	Copying        = tcpPorts(20, 21, 873, 2049, 3260, 10000)
 )
 
 func tcpPorts(ports ...uint32) Set {
