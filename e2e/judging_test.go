@@ -49,7 +49,7 @@ func TestJudgingWithTheKeyboard(t *testing.T) {
 	p.see(`[data-evidence]:not([data-evidence="0"])`)
 	p.press("t")
 	p.until(`document.querySelectorAll("[data-proposal]").length === 0`)
-	p.see(saying("Derived from"))
+	p.see(saying("pairs seen, "))
 	p.ctrl("z")
 	p.until(`document.querySelectorAll("[data-proposal]").length === 1`)
 

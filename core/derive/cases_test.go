@@ -110,7 +110,7 @@ func TestManyOfARoleStandForAll(t *testing.T) {
 	p := r.Proposals[0]
 	require.Equal(t, []int{5, 24, 7, 5}, []int{p.Pairs, p.Opened, p.Days, p.Clients})
 	require.InDelta(t, 5.0/24, p.Fill(), 1e-9)
-	require.Equal(t, `Derived from 5 conversations: 5 seen of 24 opened (fill 20 %), 7 days`, p.Rule.Note)
+	require.Equal(t, `5 of 24 pairs seen, 7 days`, p.Rule.Note)
 }
 
 func TestOneOfManyIsNarrowedToIt(t *testing.T) {

@@ -169,9 +169,7 @@ func (d proposer) oneAddress(x *item) bool {
 }
 
 func (p *Proposal) note() string {
-	return fmt.Sprintf("Derived from %s: %s seen of %s opened (fill %s), %s",
-		plural.Of(len(p.Conversations), "conversation"), plural.N(p.Pairs), plural.N(p.Opened), percent(p.Fill()),
-		days(p.Days))
+	return fmt.Sprintf("%s of %s seen, %s", plural.N(p.Pairs), plural.Of(p.Opened, "pair"), days(p.Days))
 }
 
 func days(n int) string { return plural.Of(n, "day") }
