@@ -27,8 +27,9 @@ type draft struct {
 	took        [2]int     // clients and servers that were seen
 	members     [2]int     // and that there are
 	n           int        // conversations that it covers, where edges were not kept
-	strays      [2][]int32 // machines named beside the items: their tags do not say yet that they belong there
-	anyone      bool       // the left side is anybody, whoever they are
+	strays      [2][]int32 // machines beside the items: their tags do not say yet that they belong there
+	standIns    [2][]standIn
+	anyone      bool // the left side is anybody, whoever they are
 }
 
 // candidate is a rule of one service that may be taken.
@@ -119,6 +120,7 @@ func (d coverer) cover(balances []float64, whole func(balance float64) bool,
 			for _, r := range rules {
 				proposer(d).settled(r)
 			}
+			proposer(d).standInsOf(rules)
 			rules = slices.DeleteFunc(rules, func(r *draft) bool {
 				return !slices.ContainsFunc(r.edges, func(x *edge) bool { return x.open })
 			})

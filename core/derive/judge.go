@@ -156,10 +156,10 @@ func (d judge) alternative(n *namer, r *draft, p *Proposal, to *[]Alternative, w
 	side int,
 	holds func(m int32) bool) {
 	with := *r
-	with.left, with.right, with.anyone, with.strays = left, right, false, [2][]int32{}
+	with.left, with.right, with.anyone, with.strays, with.standIns = left, right, false, [2][]int32{}, [2][]standIn{}
 	for k, items := range [2][]item{left, right} {
 		for _, m := range r.strays[k] { // those that the new side holds, too
-			if d.anyHolds(items, m) && !proposer(d).tagHolds(items, m) {
+			if len(items)+len(with.strays[k]) < mostItems && d.anyHolds(items, m) && !proposer(d).tagHolds(items, m) {
 				with.strays[k] = append(with.strays[k], m)
 			}
 		}

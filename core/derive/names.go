@@ -70,13 +70,13 @@ func (n *namer) group(x *set) (*policy.Group, policy.Ref) {
 	if g := n.byTags[k]; g != nil {
 		return g, policy.Ref{Name: g.Name}
 	}
-	var members []byte
+	var members []int32
 	for _, m := range x.members {
 		if (proposer{n.d}).tagged(m, x) {
-			members = fmt.Appendf(members, "%d ", m)
+			members = append(members, m)
 		}
 	}
-	if name, ok := n.sets[string(members)]; ok {
+	if name, ok := n.sets[membersKey(members)]; ok {
 		return nil, policy.Ref{Name: name}
 	}
 	g := &policy.Group{}
@@ -103,14 +103,29 @@ func (n *namer) group(x *set) (*policy.Group, policy.Ref) {
 	}
 	g.Expr = e
 	g.Note = "Derived"
-	g.Name = strings.Join(names, "-")
-	for i := 2; n.taken[g.Name]; i++ {
-		g.Name = fmt.Sprintf("%s-%d", strings.Join(names, "-"), i)
-	}
-	n.taken[g.Name] = true
+	g.Name = n.free(strings.Join(names, "-"))
 	n.byTags[k] = g
 	n.added = append(n.added, g)
 	return g, policy.Ref{Name: g.Name}
+}
+
+// free takes a name that no group has: the wanted one, or one with a number.
+func (n *namer) free(wanted string) string {
+	name := wanted
+	for i := 2; n.taken[name]; i++ {
+		name = fmt.Sprintf("%s-%d", wanted, i)
+	}
+	n.taken[name] = true
+	return name
+}
+
+// membersKey distinguishes sets of machines, whatever their order.
+func membersKey(members []int32) string {
+	var b []byte
+	for _, m := range slices.Sorted(slices.Values(members)) {
+		b = fmt.Appendf(b, "%d ", m)
+	}
+	return string(b)
 }
 
 // plain makes a value fit for a name without quotes. Letters lose their accents.

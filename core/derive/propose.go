@@ -132,8 +132,21 @@ func (d proposer) list(n *namer, r *draft, left bool, groups []*policy.Group) (p
 			l.Items = append(l.Items, policy.Operand{Kind: policy.IsWorkload, Name: d.c.Estate.Workload(x.m).ID})
 		}
 	}
+	standIns := r.standIns[1]
+	if left {
+		standIns = r.standIns[0]
+	}
+	for _, s := range standIns {
+		g, ref := n.standIn(s)
+		l.Items = append(l.Items, policy.Operand{Name: ref.Name})
+		if g != nil && !slices.Contains(groups, g) {
+			groups = append(groups, g)
+		}
+	}
 	for _, m := range strays {
-		l.Items = append(l.Items, policy.Operand{Kind: policy.IsWorkload, Name: d.c.Estate.Workload(m).ID})
+		if !slices.ContainsFunc(standIns, func(s standIn) bool { return slices.Contains(s.members, m) }) {
+			l.Items = append(l.Items, policy.Operand{Kind: policy.IsWorkload, Name: d.c.Estate.Workload(m).ID})
+		}
 	}
 	// The same items are said in the same order, whichever weighed more this time.
 	slices.SortFunc(l.Items, func(a, b policy.Operand) int {
@@ -185,7 +198,7 @@ func (d proposer) settled(r *draft) {
 		slices.SortFunc(strays, func(a, b int32) int {
 			return strings.Compare(d.c.Estate.Workload(a).ID, d.c.Estate.Workload(b).ID)
 		})
-		r.strays[k] = strays[:min(len(strays), max(0, mostItems-len(items)))]
+		r.strays[k] = d.withRoom(items, strays)
 	}
 	if exact {
 		return

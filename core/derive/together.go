@@ -30,14 +30,15 @@ func Together(rules []*policy.Rule, find func(string) *policy.Group) ([]*policy.
 				r.Sentence())
 		}
 		for k, list := range [2]policy.List{r.Left, r.Right} {
-			at := slices.IndexFunc(list.Items, func(o policy.Operand) bool { return o.Kind != policy.IsWorkload })
+			named := func(o policy.Operand) bool { return namesMachines(o, find) }
+			at := slices.IndexFunc(list.Items, func(o policy.Operand) bool { return !named(o) })
 			var g *policy.Group
 			if at >= 0 && list.Items[at].Kind == policy.InGroup {
 				g = find(list.Items[at].Name)
 			}
 			// machines beside the group: their tags do not say yet that they belong to it
 			for n, o := range list.Items {
-				if n != at && o.Kind != policy.IsWorkload {
+				if n != at && !named(o) {
 					g = nil
 				} else if n != at && !slices.Contains(beside[k], o) {
 					beside[k] = append(beside[k], o)
@@ -85,9 +86,23 @@ func Together(rules []*policy.Rule, find func(string) *policy.Group) ([]*policy.
 			added = append(added, g)
 		}
 		to.Items = append([]policy.Operand{{Name: g.Name}}, beside[k]...)
+		for _, o := range beside[k] {
+			if g := find(o.Name); o.Kind == policy.InGroup && !slices.Contains(added, g) {
+				added = append(added, g)
+			}
+		}
 	}
 	out.Same = same
 	return added, out, nil
+}
+
+// namesMachines reports whether an operand is a machine, or a group that lists some by their ids.
+func namesMachines(o policy.Operand, find func(string) *policy.Group) bool {
+	if o.Kind == policy.InGroup {
+		g := find(o.Name)
+		return g != nil && g.Expr != nil && g.Expr.Op == expr.In && g.Expr.Key == expr.Key{Field: true, Name: "id"}
+	}
+	return o.Kind == policy.IsWorkload
 }
 
 // tests are those for one value that an expression joins by and, in their order.
