@@ -59,7 +59,7 @@ func TestScreenshots(t *testing.T) {
 	p.open("/policy")
 	p.click(button("Derive from the window"))
 	p.see(`[data-proposal]`)
-	p.see(`[data-proposal] [data-consequences]`)
+	p.see(`[data-card] [data-consequences]`)
 	shoot("policy")
 
 	p.open("/policy?text=1")

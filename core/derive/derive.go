@@ -118,6 +118,9 @@ func Derive(in Input) *Result {
 	if !d.observe() {
 		return nil
 	}
+	if in.Judged {
+		proposer{d}.findDropped()
+	}
 	out := &Result{Considered: d.considered}
 	balances := curveBalances(in.Balance)
 	said := func(share float64) bool { return in.Progress == nil || in.Progress(share) }

@@ -8,6 +8,7 @@ import (
 
 	"lucidorchard/core/derive"
 	"lucidorchard/core/estate"
+	"lucidorchard/core/flow"
 )
 
 var everyBalance = []float64{0, 0.15, 0.3, 0.5, 0.65, 0.8, 1}
@@ -131,4 +132,33 @@ func TestASilentTierIsNoClient(t *testing.T) {
 			require.NotContains(t, rule, "permit live ->", "at %v", b)
 		}
 	}
+}
+
+// A rule that opens much more than was seen, or what the network drops today, says so.
+func TestWarningsOfWhatARuleOpens(t *testing.T) {
+	w := harbour(t)
+	w.judged = true
+	for n := 1; n <= 4; n++ {
+		for s := 1; s <= 3; s++ {
+			w.sees(fmt.Sprintf("booking-logic-live-%d", n), fmt.Sprintf("fares-logic-live-%d", s), "tcp/8443", week...)
+		}
+	}
+	w.sees("booking-logic-live-1", "fares-logic-live-4", "tcp/8443", week...)
+	for i := len(w.records) - len(week); i < len(w.records); i++ {
+		w.records[i].Outcome = flow.Dropped
+	}
+	r := w.derive("", 0.5)
+	require.Len(t, r.Proposals, 1)
+	require.Equal(t, []string{"permits 1 conversation that the network drops today"}, r.Proposals[0].Warnings)
+
+	w = harbour(t)
+	w.judged = true
+	w.role("fleet", "device", "live", 24)
+	w.role("fleet", "hub", "live", 20)
+	for i := range 24 {
+		w.sees(fmt.Sprintf("fleet-device-live-%d", i+1), fmt.Sprintf("fleet-hub-live-%d", i%20+1), "tcp/8883", week...)
+	}
+	r = w.derive("", 0.5)
+	require.Len(t, r.Proposals, 1)
+	require.Equal(t, []string{"opens 20 × what was seen"}, r.Proposals[0].Warnings)
 }

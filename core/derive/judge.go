@@ -22,6 +22,7 @@ type Alternative struct {
 	Rule          *policy.Rule
 	Groups        []*policy.Group
 	Opened        int   // pairs × services that it opens
+	Unseen        int   // of these, those that were not seen
 	Conversations []int // of the proposal's, those that it permits
 }
 
@@ -136,9 +137,7 @@ func (d judge) alternatives(n *namer, r *draft, p *Proposal) {
 		add(&p.Narrower, fmt.Sprintf("only to the %s that were reached", plural.Of(len(servers), "server")), r.left,
 			only(servers), 1, nil)
 	}
-	slices.SortStableFunc(p.Narrower, func(a, b Alternative) int {
-		return cmp.Compare(len(b.Conversations), len(a.Conversations))
-	})
+	p.Narrower = narrowing(p.Narrower, p.Opened-p.Pairs)
 	if r.anyone {
 		return
 	}
@@ -183,11 +182,40 @@ func (d judge) alternative(n *namer, r *draft, p *Proposal, to *[]Alternative, w
 		}
 	}
 	a.Opened = max(proposer(d).openedPairs(&with), len(a.Conversations))
+	a.Unseen = a.Opened - min(a.Opened, d.pairsOf(a.Conversations))
 	a.Rule.Note = p.note() + ", " + words
 	if key := bare(a.Rule); key != bare(p.Rule) && !slices.ContainsFunc(*to,
 		func(x Alternative) bool { return bare(x.Rule) == key }) {
 		*to = append(*to, a)
 	}
+}
+
+// pairsOf counts the pairs × services of some conversations.
+func (d judge) pairsOf(conversations []int) int {
+	type pair struct {
+		ends [2]int32
+		svc  int32
+	}
+	seen := map[pair]bool{}
+	for _, i := range conversations {
+		seen[pair{d.ends[i], d.svcOf[i]}] = true
+	}
+	return len(seen)
+}
+
+// narrowing puts narrower rules in the order in which they are stepped through: each opens fewer pairs
+// that were not seen than the one before, the first fewer than the proposal itself. Of those that open as
+// many, the one that permits more of the evidence stays.
+func narrowing(all []Alternative, unseen int) (out []Alternative) {
+	slices.SortStableFunc(all, func(a, b Alternative) int {
+		return cmp.Or(b.Unseen-a.Unseen, len(b.Conversations)-len(a.Conversations))
+	})
+	for _, a := range all {
+		if a.Unseen < unseen {
+			out, unseen = append(out, a), a.Unseen
+		}
+	}
+	return out
 }
 
 func (d judge) anyHolds(items []item, m int32) bool {

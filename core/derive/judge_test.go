@@ -63,7 +63,10 @@ func TestAlternativesDoWhatTheySay(t *testing.T) {
 		for _, i := range p.Conversations {
 			require.True(t, permitted(whole, &seen[i]), "%s permits its evidence", p.Rule)
 		}
+		unseen := p.Opened - p.Pairs
 		for _, a := range p.Narrower {
+			require.Less(t, a.Unseen, unseen, "%s: %s does not narrow", p.Rule, a.Rule)
+			unseen = a.Unseen
 			narrower++
 			part := with(t, c, a.Rule, a.Groups)
 			n := 0

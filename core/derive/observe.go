@@ -64,6 +64,7 @@ type deriver struct {
 	copies     [2]int             // see findMirrored: cases in which both do, and all
 
 	relations []relation // that pairs may agree in
+	dropped   []int32    // with Judged: conversations of which the network let nothing through
 }
 
 // sharedKey is one side of traffic: an application and environment, and a service.

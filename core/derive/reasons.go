@@ -1,6 +1,7 @@
 package derive
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -154,10 +155,50 @@ func (d proposer) warnings(r *draft, p *Proposal) []string {
 	if d.days >= 3 && p.Days*3 <= d.days {
 		out = append(out, fmt.Sprintf("seen on %s of %d only", days(p.Days), d.days))
 	}
-	if f := p.Fill(); f < 0.05 && !r.anyone && p.Clients*4 < r.members[0] {
+	switch f := p.Fill(); {
+	case f < 0.05 && !r.anyone && p.Clients*4 < r.members[0]:
 		out = append(out, fmt.Sprintf("wide: %s of what it opens was seen", percent(f)))
+	case p.Opened >= mostTimes*p.Pairs && !r.anyone:
+		out = append(out, fmt.Sprintf("opens %d × what was seen", p.Opened/max(1, p.Pairs)))
+	}
+	if n := d.droppedBy(r); n > 0 {
+		out = append(out, fmt.Sprintf("permits %s that the network drops today", plural.Of(n, "conversation")))
 	}
 	return out
+}
+
+// mostTimes is from how many times what was seen on a rule is marked for what it opens.
+const mostTimes = 10
+
+// droppedBy counts the conversations that a rule permits and of which the network let no connection
+// through.
+func (d proposer) droppedBy(r *draft) (n int) {
+	for _, p := range r.points {
+		from, _ := slices.BinarySearchFunc(d.dropped, p.Lo, func(i int32, lo service.Point) int {
+			return cmp.Compare(d.in.Conversations[i].Point, lo)
+		})
+		for _, i := range d.dropped[from:] {
+			if d.in.Conversations[i].Point > p.Hi {
+				break
+			}
+			if d.permits(r, &edge{client: d.ends[i][0], server: d.ends[i][1]}) {
+				n++
+			}
+		}
+	}
+	return n
+}
+
+// findDropped finds what the network let nothing of through, but for scans, by service.
+func (d proposer) findDropped() {
+	for i := range d.in.Conversations {
+		if c := &d.in.Conversations[i]; c.Connections == 0 && c.Dropped > 0 && !d.scanned[i] {
+			d.dropped = append(d.dropped, int32(i))
+		}
+	}
+	slices.SortStableFunc(d.dropped, func(a, b int32) int {
+		return cmp.Compare(d.in.Conversations[a].Point, d.in.Conversations[b].Point)
+	})
 }
 
 // oneAddress reports whether an item is a single outside address.

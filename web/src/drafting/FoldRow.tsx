@@ -14,21 +14,28 @@ export function FoldRow({ fold, open, take, takeAsOne }: Props) {
       data-fold={fold.shape}
       borderBottomWidth="1px"
       borderColor="line2"
-      px="17px"
-      py="6px"
+      pl="13px"
+      pr="10px"
+      py="1px"
       gap="8px"
       align="center"
-      wrap="wrap"
     >
-      <Text flex="1" minW="180px">
-        <Mark kind="permit" /> <b>{fold.shape}</b>, of {plural(fold.list.length, "application")}{" "}
-        <Text as="span" color="soft" fontSize="12px">
-          {n(conversations)} conversations, each within its own value
-        </Text>
+      <Mark kind="permit" />
+      <Text flex="1" minW="0" truncate title={`${fold.shape}, each within its own value`}>
+        <b>{fold.shape}</b>, of {plural(fold.list.length, "application")}
       </Text>
-      <Btn onClick={takeAsOne}>Take as one rule…</Btn>
-      <Btn onClick={take}>Take all {fold.list.length}…</Btn>
-      <Btn onClick={open}>One by one</Btn>
+      <Btn h="22px" onClick={takeAsOne}>
+        Take as one rule…
+      </Btn>
+      <Btn h="22px" onClick={take}>
+        Take all {fold.list.length}…
+      </Btn>
+      <Btn h="22px" onClick={open}>
+        One by one
+      </Btn>
+      <Text w="44px" textAlign="right">
+        {n(conversations)}
+      </Text>
     </Flex>
   );
 }

@@ -30,13 +30,13 @@ export function PolicyView() {
   const total = decided + p.counts.uncovered;
   return (
     <Grid
-      templateColumns={asText ? "minmax(0,1fr)" : { base: "minmax(0,1fr)", md: "minmax(0,1fr) minmax(340px, 38%)" }}
+      templateColumns={asText ? "minmax(0,1fr)" : { base: "minmax(0,1fr)", md: "minmax(0,1fr) auto" }}
       templateRows={asText ? undefined : { base: "minmax(0,1fr) minmax(0,1fr)", md: "minmax(0,1fr)" }}
       h="100%"
     >
       <Flex direction="column" minH="0" px="20px" pt="12px">
-        <Flex gap="16px" align="flex-start" mb="6px">
-          <Box flex="1">
+        <Flex gap="6px 16px" align="flex-start" mb="6px" wrap="wrap">
+          <Box flex="1" minW="300px">
             <Sentence>
               {p.rules === 0 ? (
                 <>No rules yet: every conversation is uncovered.</>

@@ -1,4 +1,4 @@
-import { Box, chakra, Flex, Text } from "@chakra-ui/react";
+import { Box, chakra, Flex, Grid, Text } from "@chakra-ui/react";
 import { useEffect, useRef, useState } from "react";
 import { problem } from "../api/client";
 import { ConsequencesList } from "../consequences/ConsequencesList";
@@ -9,14 +9,115 @@ import { n, onDay, percent, plural } from "../marks/words";
 import { type Proposal, type Taken, useConsequences, useEvidence } from "./judging";
 import { RuleSentence } from "./RuleRow";
 
-type Props = {
+const columns = "16px minmax(0,1fr) minmax(0,auto) 52px";
+
+/** What the columns of the lines are. */
+export function ProposalHead() {
+  return (
+    <Grid
+      templateColumns={columns}
+      gap="8px"
+      px="13px"
+      py="2px"
+      fontSize="11.5px"
+      color="soft"
+      position="sticky"
+      top="0"
+      bg="sheet"
+      zIndex="1"
+      borderBottomWidth="1px"
+      borderColor="line2"
+    >
+      <span />
+      <Text>Proposal</Text>
+      <Text>Look at</Text>
+      <Text textAlign="right" title="conversations that it settles">
+        Settles
+      </Text>
+    </Grid>
+  );
+}
+
+type LineProps = {
+  p: Proposal;
+  at: number; // which of its choices is taken
+  current: boolean;
+  later: boolean;
+  choose: () => void;
+};
+
+/** A proposal in one line. */
+export function ProposalLine({ p, at, current, later, choose }: LineProps) {
+  const row = useRef<HTMLDivElement>(null);
+  const drawn = useRef(false);
+  useEffect(() => {
+    const first = !drawn.current;
+    drawn.current = true;
+    if (!first && current) row.current?.scrollIntoView({ block: "nearest" });
+  }, [current]);
+  const changed = at !== p.own;
+  const look = [
+    ...(changed ? [at < p.own ? "narrowed" : "widened"] : []),
+    ...p.warnings,
+    ...(p.alone && !p.barred ? [p.alone] : []),
+    ...(p.again ? ["refused before"] : []),
+  ];
+  return (
+    <Box
+      ref={row}
+      data-proposal={p.key}
+      data-wide={p.barred || undefined}
+      borderBottomWidth="1px"
+      borderColor="line2"
+      borderLeftWidth="3px"
+      borderLeftColor={current ? "accent" : "transparent"}
+      bg={current ? "tint" : undefined}
+      opacity={later && !current ? 0.6 : 1}
+    >
+      <chakra.button
+        type="button"
+        data-row="0"
+        onClick={choose}
+        onFocus={choose}
+        textAlign="left"
+        w="100%"
+        cursor="pointer"
+        display="grid"
+        gridTemplateColumns={columns}
+        gap="8px"
+        alignItems="center"
+        px="10px"
+        py="3px"
+        aria-current={current || undefined}
+      >
+        <Mark kind={p.barred ? "uncovered" : "permit"} />
+        <Text truncate title={changed ? p.choices[at]!.sentence : p.key}>
+          {changed ? p.choices[at]!.sentence : <RuleSentence rule={p.rule} />}
+        </Text>
+        <Text
+          truncate
+          maxW="230px"
+          fontSize="12px"
+          color={p.warnings.length > 0 ? "reject" : "open"}
+          title={look.join("; ")}
+          data-look={look.length || undefined}
+        >
+          {later && <chakra.span color="soft">later </chakra.span>}
+          {look[0]}
+          {look.length > 1 && ` +${look.length - 1}`}
+        </Text>
+        <Text textAlign="right">{n(p.open)}</Text>
+      </chakra.button>
+    </Box>
+  );
+}
+
+type CardProps = {
   p: Proposal;
   at: number; // which of its choices is taken
   revision: number;
-  current: boolean;
   later: boolean;
   refusing: boolean;
-  choose: () => void;
   shift: (by: number) => void;
   take: () => void;
   askRefuse: () => void;
@@ -24,139 +125,102 @@ type Props = {
   cancelRefuse: () => void;
 };
 
-/** A proposal; the current one has its evidence open. */
-export function ProposalRow({
+/** The selected proposal with its evidence, and what can be done with it. */
+export function ProposalCard({
   p,
   at,
   revision,
-  current,
   later,
   refusing,
-  choose,
   shift,
   take,
   askRefuse,
   refuse,
   cancelRefuse,
-}: Props) {
-  const row = useRef<HTMLDivElement>(null);
-  const drawn = useRef(false);
-  useEffect(() => {
-    // What stands above the first one is to be seen at first.
-    const first = !drawn.current;
-    drawn.current = true;
-    if (first || !current || !row.current) return;
-    // The card as a whole, if there is room; its sentence in any case.
-    row.current.scrollIntoView({ block: "nearest" });
-    row.current.querySelector("button")?.scrollIntoView({ block: "nearest" });
-  }, [current]);
+}: CardProps) {
   const choice = p.choices[at]!;
   const changed = at !== p.own;
-  const wide = p.barred;
-  const barred = wide && at >= p.own;
+  const barred = p.barred && at >= p.own;
+  const seen = changed ? choice.conversations : p.pairs;
   return (
-    <Box
-      ref={row}
-      data-proposal={p.key}
-      data-wide={wide || undefined}
-      borderBottomWidth="1px"
-      borderColor="line2"
-      borderLeftWidth="3px"
-      borderLeftColor={current ? "accent" : "transparent"}
-      bg={current ? "tint" : undefined}
-      px="14px"
-      py="6px"
-      opacity={later && !current ? 0.6 : 1}
-    >
-      <chakra.button
-        type="button"
-        data-row="0"
-        position={current ? "sticky" : undefined}
-        top="0"
-        zIndex="1"
-        bg={current ? "tint" : undefined}
-        onClick={choose}
-        onFocus={choose}
-        textAlign="left"
-        w="100%"
-        cursor="pointer"
-      >
-        <Mark kind={wide ? "uncovered" : "permit"} />{" "}
-        {changed ? <chakra.span fontWeight="500">{choice.sentence}</chakra.span> : <RuleSentence rule={p.rule} />}
-        {changed ? (
-          <Text color="accent" fontSize="12px" fontWeight="500">
-            {choice.words};{" "}
-            {choice.open < p.open
-              ? `${n(p.open - choice.open)} of ${plural(p.open, "conversation")} stay uncovered`
-              : `all ${plural(p.open, "conversation")} are in`}
-          </Text>
-        ) : (
-          p.warnings.map((x) => (
-            <chakra.span key={x} color="reject" fontWeight="500" ml="6px" fontSize="12px">
-              {x}
-            </chakra.span>
-          ))
-        )}
-        {p.alone && !p.barred && (
-          <chakra.span color="open" fontWeight="500" ml="6px" fontSize="12px" data-alone>
-            take it alone: {p.alone}
-          </chakra.span>
-        )}
-        {p.again && p.refused && (
-          <Text color="open" fontSize="12px">
-            Refused before (“{p.refused.reason || "no reason given"}”), with{" "}
-            {plural(p.refused.conversations, "conversation")} behind it; now there are {n(p.conversations)}.
-          </Text>
-        )}
-        <Text color="soft" fontSize="12px">
-          {plural(p.open, "conversation")}
-          {p.open < p.conversations && (
-            <span title="the draft now decides the others">, {n(p.conversations)} when derived</span>
-          )}{" "}
-          · {plural(p.days, "day")} · {n(changed ? choice.conversations : p.pairs)} of {n(choice.opened)} opened were
-          seen (fill {percent(Math.min(1, (changed ? choice.conversations : p.pairs) / Math.max(1, choice.opened)))})
-          {later && " · later"}
+    <Box data-card={p.key} px="16px" py="8px">
+      <Text fontWeight={changed ? "500" : undefined}>
+        <Mark kind={p.barred ? "uncovered" : "permit"} /> {changed ? choice.sentence : <RuleSentence rule={p.rule} />}
+      </Text>
+      {changed ? (
+        <Text color="accent" fontSize="12px" fontWeight="500">
+          {choice.words};{" "}
+          {choice.open < p.open
+            ? `${n(p.open - choice.open)} of ${plural(p.open, "conversation")} stay uncovered`
+            : `all ${plural(p.open, "conversation")} are in`}
         </Text>
-        {p.why && !changed && (
-          <Text color="soft" fontSize="12px" data-width-why>
-            {p.why}
+      ) : (
+        p.warnings.length > 0 && (
+          <Text color="reject" fontWeight="500" fontSize="12px">
+            {p.warnings.join("; ")}
           </Text>
-        )}
-      </chakra.button>
-      {current && (
-        <Box mt="2px">
-          {refusing ? (
-            <Refuse refuse={refuse} cancel={cancelRefuse} />
-          ) : (
-            <Flex gap="6px" mt="4px" mb="6px" align="center" wrap="wrap">
-              <Btn primary onClick={take} disabled={barred} title={barred ? "Narrow it first" : undefined}>
-                Take <Kbd>T</Kbd>
-              </Btn>
-              <Btn onClick={() => shift(-1)} disabled={at === 0}>
-                Narrow <Kbd>N</Kbd>
-              </Btn>
-              <Btn onClick={() => shift(1)} disabled={at === p.choices.length - 1}>
-                Widen <Kbd>W</Kbd>
-              </Btn>
-              <Btn onClick={askRefuse}>
-                Refuse… <Kbd>R</Kbd>
-              </Btn>
-            </Flex>
-          )}
+        )
+      )}
+      {p.alone && !p.barred && (
+        <Text color="open" fontWeight="500" fontSize="12px" data-alone>
+          take it alone: {p.alone}
+        </Text>
+      )}
+      {p.again && p.refused && (
+        <Text color="open" fontSize="12px">
+          Refused before (“{p.refused.reason || "no reason given"}”), with{" "}
+          {plural(p.refused.conversations, "conversation")} behind it; now there are {n(p.conversations)}.
+        </Text>
+      )}
+      <Text color="soft" fontSize="12px">
+        {plural(p.open, "conversation")}
+        {p.open < p.conversations && (
+          <span title="the draft now decides the others">, {n(p.conversations)} when derived</span>
+        )}{" "}
+        · {plural(p.days, "day")} · {n(seen)} of {n(choice.opened)} opened were seen (fill{" "}
+        {percent(Math.min(1, seen / Math.max(1, choice.opened)))}){later && " · later"}
+      </Text>
+      {p.why && !changed && (
+        <Text color="soft" fontSize="12px" data-width-why>
+          {p.why}
+        </Text>
+      )}
+      {refusing ? (
+        <Refuse refuse={refuse} cancel={cancelRefuse} />
+      ) : (
+        <Flex gap="6px" mt="4px" mb="6px" align="center" wrap="wrap">
+          <Btn primary onClick={take} disabled={barred} title={barred ? "Narrow it first" : undefined}>
+            Take <Kbd>T</Kbd>
+          </Btn>
+          <Btn onClick={() => shift(-1)} disabled={at === 0}>
+            Narrow <Kbd>N</Kbd>
+          </Btn>
+          <Btn onClick={() => shift(1)} disabled={at === p.choices.length - 1}>
+            Widen <Kbd>W</Kbd>
+          </Btn>
+          <Btn onClick={askRefuse}>
+            Refuse… <Kbd>R</Kbd>
+          </Btn>
+        </Flex>
+      )}
+      <Grid templateColumns={{ base: "minmax(0,1fr)", md: "minmax(0,1fr) minmax(0,1fr)" }} gap="20px">
+        <Box>
           <Callers p={p} />
           {p.groups.length > 0 && (
-            <Box mt="4px" fontFamily="mono" fontSize="11.5px" color="soft">
+            <Box mt="4px" fontFamily="mono" fontSize="11.5px" color="soft" overflowWrap="anywhere">
               {p.groups.map((g) => (
                 <Text key={g}>{g}</Text>
               ))}
             </Box>
           )}
-          <Does taken={{ p, at }} revision={revision} barred={barred} />
         </Box>
-      )}
+        <Does taken={{ p, at }} revision={revision} barred={barred} />
+      </Grid>
     </Box>
   );
 }
+
+const few = 4;
 
 function Callers({ p }: { p: Proposal }) {
   return (
@@ -172,7 +236,7 @@ function Callers({ p }: { p: Proposal }) {
           </tr>
         </thead>
         <tbody>
-          {p.callers.slice(0, 5).map((c) => (
+          {p.callers.slice(0, few).map((c) => (
             <tr key={c.name}>
               <td>
                 {c.name} <chakra.span color="soft">{c.label}</chakra.span>
@@ -185,7 +249,7 @@ function Callers({ p }: { p: Proposal }) {
         </tbody>
       </chakra.table>
       <Flex color="soft" fontSize="12px" align="center" gap="10px">
-        {p.callerCount > 5 && <Text>and {n(p.callerCount - 5)} more callers</Text>}
+        {p.callerCount > few && <Text>and {n(p.callerCount - few)} more callers</Text>}
         <Text>
           {onDay(p.first)} – {onDay(p.last)}
         </Text>

@@ -14,7 +14,7 @@ import { folded } from "./judge";
 import { choiceAt, type Proposal, useJudging } from "./judging";
 import { Many } from "./Many";
 import { Meter } from "./Meter";
-import { ProposalRow } from "./ProposalRow";
+import { ProposalCard, ProposalHead, ProposalLine } from "./ProposalRow";
 import { Tags } from "./Tags";
 
 export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
@@ -89,6 +89,8 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
       borderColor="line"
       bg="sheet"
       minH="0"
+      minW="0"
+      w={{ base: "auto", md: j.judged.length > 0 ? "62vw" : "max(340px, 38vw)" }}
       pt="10px"
       aria-label="proposals"
       role="region"
@@ -158,7 +160,9 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
           The last derivation failed: {j.list.data.job.message}
         </Text>
       )}
-      {d && d.path.length > 1 && <Curve curve={d.path} balance={j.point?.balance ?? d.balance} choose={j.move} />}
+      {d && d.path.length > 1 && (
+        <Curve curve={d.path} balance={j.point?.balance ?? d.balance} choose={j.move} left={j.left} />
+      )}
       {j.point?.parts && <Meter parts={j.point.parts} />}
       {d && (j.judged.length > 4 || words.length > 0 || clean) && (
         <Flex px="16px" gap="8px" align="center" mt="4px">
@@ -193,8 +197,9 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
           since then do not count.
         </Text>
       )}
-      <Box overflowY="auto" flex="1" minH="0" mt="6px" data-proposals>
-        {d && <Tags list={d.tags} />}
+      {d && <Tags list={d.tags} />}
+      <Box overflowY="auto" flex="1 1 0" minH="150px" data-proposals>
+        {folds.length > 0 && <ProposalHead />}
         {folds.map((f) =>
           f.shape && !opened.includes(f.shape) ? (
             <FoldRow
@@ -209,20 +214,13 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
             />
           ) : (
             f.list.map((p) => (
-              <ProposalRow
+              <ProposalLine
                 key={p.id}
                 p={p}
                 at={at(p)}
-                revision={policy.revision}
                 current={p === current}
                 later={j.later.includes(p.key)}
-                refusing={refusing === p.key}
                 choose={() => setOn(p.key)}
-                shift={(by) => (p === current ? shift(by) : setOn(p.key))}
-                take={() => take(p)}
-                askRefuse={() => setRefusing(p.key)}
-                refuse={refuse}
-                cancelRefuse={() => setRefusing(undefined)}
               />
             ))
           ),
@@ -271,6 +269,32 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
           </Box>
         )}
       </Box>
+      {current && (
+        <Box
+          flex="0 1 auto"
+          maxH="36%"
+          overflowY="auto"
+          borderTopWidth="1px"
+          borderColor="ink"
+          bg="tint"
+          role="region"
+          aria-label="the selected proposal"
+        >
+          <ProposalCard
+            key={current.id}
+            p={current}
+            at={at(current)}
+            revision={policy.revision}
+            later={j.later.includes(current.key)}
+            refusing={refusing === current.key}
+            shift={shift}
+            take={() => take(current)}
+            askRefuse={() => setRefusing(current.key)}
+            refuse={refuse}
+            cancelRefuse={() => setRefusing(undefined)}
+          />
+        </Box>
+      )}
       <chakra.div px="16px" py="5px" borderTopWidth="1px" borderColor="line2" color="soft" fontSize="11.5px">
         T takes · N narrows · W widens · R refuses · L later · arrows move · Ctrl Z undoes
       </chakra.div>

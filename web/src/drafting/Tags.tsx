@@ -15,6 +15,7 @@ const few = 4;
 export function Tags({ list }: { list: Hint[] }) {
   const set = api.useMutation("post", "/api/v1/tags");
   const { show } = useWhy();
+  const [open, setOpen] = useState(false);
   const [all, setAll] = useState(false);
   if (list.length === 0) return null;
   const put = async (t: Hint) => {
@@ -28,9 +29,22 @@ export function Tags({ list }: { list: Hint[] }) {
   };
   const shown = all ? list : list.slice(0, few);
   return (
-    <Box px="16px" py="6px" borderBottomWidth="1px" borderColor="line2" data-tag-hints={list.length}>
-      <Text fontWeight="600">{plural(list.length, "tag")} to set first</Text>
-      {shown.map((t) => (
+    <Box px="16px" py="3px" fontSize="12px" data-tag-hints={list.length}>
+      <Text>
+        <b>{plural(list.length, "tag")} to set first</b>{" "}
+        <chakra.span color="soft">
+          {list.length === 1 ? "it settles" : "they settle"}{" "}
+          {plural(
+            list.reduce((s, t) => s + t.settles, 0),
+            "conversation",
+          )}
+        </chakra.span>{" "}
+        ·{" "}
+        <Link aria-expanded={open} onClick={() => setOpen(!open)}>
+          {open ? "fold" : "show"}
+        </Link>
+      </Text>
+      {(open ? shown : []).map((t) => (
         <Flex key={t.workload + t.key} gap="8px" align="center" py="1px">
           <Text flex="1" minW="0">
             <Link onClick={() => show({ kind: "workload", id: t.workload })}>{t.name}</Link> behaves like {t.key}{" "}
@@ -44,7 +58,9 @@ export function Tags({ list }: { list: Hint[] }) {
           </Btn>
         </Flex>
       ))}
-      {list.length > shown.length && <Link onClick={() => setAll(true)}>and {list.length - shown.length} more</Link>}
+      {open && list.length > shown.length && (
+        <Link onClick={() => setAll(true)}>and {list.length - shown.length} more</Link>
+      )}
     </Box>
   );
 }

@@ -72,6 +72,8 @@ export function useJudging(revision: number) {
     judged,
     /** How many are to be judged at the balance that was derived for. */
     derivedFor: rankProposals(at(d?.balance), []).judged.length,
+    /** How many are to be judged at a balance. */
+    left: (balance: number) => rankProposals(at(balance), []).judged.length,
     refused,
     later,
     running,
