@@ -194,6 +194,33 @@ func TestAFileAsItReallyIs(t *testing.T) {
 	require.Contains(t, get(t, p.base+"/api/v1/conversations.csv"), "10.9.0.2,,10.9.0.1,tcp/443")
 }
 
+// Desks have no environment: said once, they no longer lack one.
+func TestATagDoesNotApply(t *testing.T) {
+	t.Parallel()
+	p := browse(t, start(t))
+	file := filepath.Join(t.TempDir(), "w.csv")
+	require.NoError(t, os.WriteFile(file, []byte("id,addresses,tag:app,tag:tier,tag:env\na,10.0.0.1,fares,store,live\n"+
+		"d1,10.0.9.1,fares,desk,\nd2,10.0.9.2,fares,desk,\n"), 0o600))
+	p.open("/workloads")
+	p.click(button("Import workloads…"))
+	p.upload(`input[type=file]`, file)
+	p.click(button("Import 3 rows"))
+	p.click(button("Done"))
+	p.until(`document.querySelector("main").innerText.includes("lack an env")`)
+	p.click(`//*[@aria-label="env"]//button[contains(., "missing")]`)
+	p.click(button("not applicable to some…"))
+	p.fill(`[role=dialog] input`, "tier is desk")
+	p.until(`document.querySelector("[role=dialog] [role=status]").innerText === "2 workloads: 2 without env."`)
+	p.click(`//div[@role="dialog"]//button[text()="Save"]`)
+	p.gone(`[role=dialog]`)
+	p.until(`document.querySelector("main").innerText.includes("3 workloads, each with the structural tags that apply to it")`)
+	p.see(`[data-workload="a"]`)
+	p.click(button("not applicable to tier is desk…"))
+	p.click(button("It applies to all"))
+	p.gone(`[role=dialog]`)
+	p.until(`document.querySelector("main").innerText.includes("lack an env")`)
+}
+
 // After the first list: groups and guardrails by its tags, in one reviewable step.
 func TestBeginningWithWhatIsThere(t *testing.T) {
 	t.Parallel()

@@ -177,7 +177,7 @@ export function ProposalCard({
         {p.open < p.conversations && (
           <span title="the draft now decides the others">, {n(p.conversations)} when derived</span>
         )}{" "}
-        · {plural(p.days, "day")} · {n(seen)} of {n(choice.opened)} opened were seen (fill{" "}
+        · {plural(p.days, "day")} · {n(seen)} of the {plural(choice.opened, "pair")} that it permits were seen (
         {percent(Math.min(1, seen / Math.max(1, choice.opened)))}){later && " · later"}
       </Text>
       {p.why && !changed && (

@@ -55,7 +55,15 @@ export function Facets({ filter, onMend }: { filter: Filter; onMend: (e: Editing
           limit={() => setLimiting(f)}
         />
       ))}
-      {limiting && <NotApplicableDialog facet={limiting} first={filter.q} onClose={() => setLimiting(undefined)} />}
+      {limiting && (
+        <NotApplicableDialog
+          facet={limiting}
+          first={filter.q}
+          // Nothing is missing there any more.
+          onSaved={() => change({ tag: filter.tag.filter((t) => t !== `${limiting.key}=${missing}`) })}
+          onClose={() => setLimiting(undefined)}
+        />
+      )}
     </Box>
   );
 }

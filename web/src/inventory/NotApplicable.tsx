@@ -10,11 +10,13 @@ import { n, plural } from "../marks/words";
 export function NotApplicableDialog({
   facet,
   first,
+  onSaved,
   onClose,
 }: {
   facet: Schemas["Facet"];
   /** The expression to begin with, where none is kept. */
   first?: string;
+  onSaved: () => void;
   onClose: () => void;
 }) {
   const kept = facet.notApplicableTo ?? "";
@@ -42,6 +44,7 @@ export function NotApplicableDialog({
       await save.mutateAsync({ body: { key: facet.key, where: text } });
       await caughtUp();
       say(text ? `${facet.key} does not apply to ${text}` : `${facet.key} applies to all workloads`);
+      onSaved();
       onClose();
     } catch (e) {
       setWrong(problem(e));
