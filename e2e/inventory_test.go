@@ -213,7 +213,7 @@ func TestATagDoesNotApply(t *testing.T) {
 	p.until(`document.querySelector("[role=dialog] [role=status]").innerText === "2 workloads: 2 without env."`)
 	p.click(`//div[@role="dialog"]//button[text()="Save"]`)
 	p.gone(`[role=dialog]`)
-	p.until(`document.querySelector("main").innerText.includes("3 workloads, each with the structural tags that apply to it")`)
+	p.until(`document.querySelector("main").innerText.includes("3 workloads, each with the structural tags")`)
 	p.see(`[data-workload="a"]`)
 	p.click(button("not applicable to tier is desk…"))
 	p.click(button("It applies to all"))

@@ -138,8 +138,8 @@ func (a *Service) idle(ctx context.Context) error {
 	for n := a.Running(); n > 0; n = a.Running() {
 		select {
 		case <-soon.Done():
-			return refuse.Conflict(plural.Of(n, "job is", "jobs are") + " running; wait until it has ended, or stop it. " +
-				"Nothing was deleted")
+			return refuse.Conflict(plural.Of(n, "job is", "jobs are") + " running; wait until it has ended, or stop " +
+				"it. Nothing was deleted")
 		case <-time.After(50 * time.Millisecond):
 		}
 	}

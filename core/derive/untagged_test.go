@@ -58,8 +58,8 @@ func TestUntaggedMachinesAreNamedOnce(t *testing.T) {
 		"permit booking-entry-live, untagged-like-booking-entry-live -> booking-logic-live on tcp/8443-8444",
 		"permit booking-entry-live, untagged-like-booking-entry-live -> fares on tcp/8080"}, rules(r))
 	text := strings.Join(r.Lines(), "\n")
-	require.Contains(t, text, `group untagged-like-booking-entry-live = id in (booking-entry-live-3, booking-entry-live-5) `+
-		`"Derived: tag them like booking-entry-live"`)
+	require.Contains(t, text, `group untagged-like-booking-entry-live = `+
+		`id in (booking-entry-live-3, booking-entry-live-5) "Derived: tag them like booking-entry-live"`)
 	require.Len(t, r.Tags, 2)
 
 	// What was taken is named again as it is.
