@@ -2,6 +2,7 @@ package derive_test
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -161,4 +162,20 @@ func TestWarningsOfWhatARuleOpens(t *testing.T) {
 	r = w.derive("", 0.5)
 	require.Len(t, r.Proposals, 1)
 	require.Equal(t, []string{"opens 20 × what was seen"}, r.Proposals[0].Warnings)
+
+	// Customers call two of four.
+	w = harbour(t)
+	for i := range 30 {
+		w.sees(fmt.Sprintf("%d.%d.7.9", 20+i*5, i*3), fmt.Sprintf("booking-entry-live-%d", 1+i%2), "tcp/443", i%7)
+		w.sees(fmt.Sprintf("%d.%d.7.9", 20+i*5, i*3), fmt.Sprintf("fares-entry-live-%d", 1+i%4), "tcp/8443", i%7)
+	}
+	r = w.derive("", 1)
+	require.Len(t, having(r, "outside -> booking-entry-live"), 1, "%s", rules(r))
+	for _, p := range r.Proposals {
+		if strings.Contains(p.Rule.String(), "booking-entry-live") {
+			require.Contains(t, p.Warnings, "2 of 4 servers were never called from outside", "%s", p.Rule)
+		} else {
+			require.NotContains(t, fmt.Sprint(p.Warnings), "from outside", "%s", p.Rule)
+		}
+	}
 }

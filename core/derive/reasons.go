@@ -161,6 +161,10 @@ func (d proposer) warnings(r *draft, p *Proposal) []string {
 	case p.Opened >= mostTimes*p.Pairs && !r.anyone:
 		out = append(out, fmt.Sprintf("opens %d × what was seen", p.Opened/max(1, p.Pairs)))
 	}
+	if quiet, all := d.notFromOutside(r); quiet > 0 {
+		out = append(out, fmt.Sprintf("%d of %s never called from outside", quiet, plural.Of(all, "server was",
+			"servers were")))
+	}
 	if n := d.droppedBy(r); n > 0 {
 		out = append(out, fmt.Sprintf("permits %s that the network drops today", plural.Of(n, "conversation")))
 	}
@@ -169,6 +173,33 @@ func (d proposer) warnings(r *draft, p *Proposal) []string {
 
 // mostTimes is from how many times what was seen on a rule is marked for what it opens.
 const mostTimes = 10
+
+// notFromOutside counts the servers of a rule for outside clients, and those of them that no such
+// client called; 0, if the rule is for others.
+func (d proposer) notFromOutside(r *draft) (quiet, all int) {
+	if r.anyone || slices.ContainsFunc(r.left, func(x item) bool {
+		return !x.all && x.group == "" && !x.prefix.IsValid() && (x.set != nil || !d.isOutside(x.m))
+	}) {
+		return 0, 0
+	}
+	called, servers := map[int32]bool{}, map[int32]bool{}
+	for _, x := range r.edges {
+		called[x.server] = true
+	}
+	for _, x := range r.right {
+		if x.set != nil {
+			for _, m := range x.set.members {
+				servers[m] = true
+			}
+		}
+	}
+	for m := range servers {
+		if !called[m] {
+			quiet++
+		}
+	}
+	return quiet, len(servers)
+}
 
 // droppedBy counts the conversations that a rule permits and of which the network let no connection
 // through.
