@@ -1,13 +1,29 @@
-// Package derive proposes permit rules from conversations that a policy leaves
-// uncovered. Machines are gathered in sets that rules can speak of (sets.go), by
-// the tags that they are meant to have (strays.go); what was seen becomes edges of
-// services (observe.go, services.go). For each service, the rules are taken that
-// save most bits: what they say, without their words and what they open
-// (describe.go, candidates.go, cover.go, choose.go). What never happens inside a
-// rule narrows it: tags that bind (bound.go), machines that stay idle (idle.go).
-// What is left is set aside, with its signs (aside.go).
+// Package derive proposes permit rules from conversations that a policy leaves uncovered.
 //
-// It must not know of files or screens. Start reading at Derive.
+// # Input and output
+//
+// [Derive] takes a compiled policy and all conversations of a window: those that the policy leaves
+// uncovered, or decides only in its closing layer, are to be explained; the others tell what is usual.
+// Balance, from 0 (tightest) to 1 (shortest), is how many words are spent. It returns proposals with
+// their evidence, the groups that they name, and what was set aside, with the reason. Each conversation
+// that was looked at is behind a proposal or set aside. The same input returns the same result.
+//
+//	booking-entry-01 -> booking-logic-02 tcp/8443, on 6 of 7 days     permit booking-entry ->
+//	booking-entry-03 -> booking-logic-01 tcp/8443, on 5 of 7 days     booking-logic on tcp/8443
+//	...                                                               "14 of 64 pairs seen, 7 days"
+//	tides-logic-04 -> 198.51.100.9 tcp/4444, on one day               set aside: only one pair
+//
+// # How
+//
+// Machines are gathered in sets that rules can speak of (sets.go), by the tags that they are
+// meant to have (strays.go); what was seen becomes edges of services (observe.go, services.go). For
+// each service, the rules are taken that save most bits: what they say, without their words and
+// what they open (describe.go, candidates.go, cover.go, choose.go). What never happens inside a
+// rule narrows it: tags that bind (bound.go), machines that stay idle (idle.go). What is left is set
+// aside, with its signs (aside.go).
+//
+// The package must not know of files or screens. Derive is safe for concurrent use. Start reading at
+// Derive.
 package derive
 
 import (

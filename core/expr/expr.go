@@ -1,10 +1,43 @@
-// Package expr is the expression language of groups: it parses, prints,
-// evaluates in Kleene's three-valued logic, and explains.
+// Package expr is the expression language of groups: it parses, prints, evaluates and
+// explains expressions about an endpoint.
 //
-//	e, err := expr.Parse(syntax.NewCursor(line))
-//	truth := e.Eval(subject, members)
+// # Grammar
 //
-// It must not know of policies or flows. Start reading at Expr.
+//	expr = and { "or" and }
+//	and  = not { "and" not }
+//	not  = [ "not" ] prim
+//	prim = "(" expr ")" | "any" | "outside" | "has" KEY | "lacks" KEY
+//	     | "address" "in" CIDR { "," CIDR } | "member" "of" NAME | KEY test
+//	test = "is" VALUE | "is" "not" VALUE
+//	     | "in" "(" VALUE { "," VALUE } ")" | "not" "in" "(" VALUE { "," VALUE } ")"
+//	     | "starts" VALUE | "ends" VALUE | "contains" VALUE | "matches" VALUE
+//
+// A KEY is one of [Fields], or the key of a tag; tag:name is the tag of that name. not binds
+// tighter than and, and tighter than or. [ParseText] reads a text that is one expression;
+// [Parse] reads one from a cursor, which notes the errors after which it can go on.
+//
+// # Values
+//
+// Eval returns Yes, No or Undecided (Kleene's three-valued logic):
+//
+//   - A test of a field or tag that the workload does not have is Undecided, also with not.
+//     An empty value is none. So is every test of an endpoint outside.
+//   - has and lacks are Yes or No of a workload; any and outside always are.
+//   - address in goes by the endpoint's own address.
+//   - is, in, starts, ends and contains ignore the case of ASCII letters, and of nothing
+//     else. matches is an RE2 expression, which finds its text anywhere and minds the case.
+//
+// For example, of a workload with the tags app=booking and no env:
+//
+//	app is booking                    Yes
+//	env is live                       Undecided
+//	not env is live                   Undecided
+//	app is booking or env is live     Yes
+//	app is fares and env is live      No
+//
+// An Expr is not changed once it is parsed, and may be shared between goroutines. String prints the one canonical form: parsed again, it is the same.
+//
+// The package must not know of policies or flows. Start reading at Expr.
 package expr
 
 import (

@@ -1,7 +1,23 @@
-// Package flow holds what was seen on the network: conversations from client
-// to server, in hour buckets, and the totals over them.
+// Package flow has what was seen on the network: conversations from client to server, in
+// buckets of an hour, and the totals over them.
 //
-// It must not know of policies. Start reading at Record, then Joiner, Buckets and Table.
+// # Input and output
+//
+//	Observation  what an exporter reports: one direction, or both, of a session, in an interval
+//	  Joiner     puts directions, intervals and exporters together, and finds who is the client
+//	Joined       a session, or what it has had since the last: client, server, point, outcome
+//	  Buckets    add up, by conversation (client, server, point) and hour
+//	Table        the rows of many hours, in columns, to be decided and counted
+//
+// A session that several exporters see is counted once. Of one that goes on, each Joined has what is
+// new. Times are Micros since 1970, UTC; an Hour is one of 3,600 s since then. Amounts are
+// connections, bytes and packets of both directions; sums stop at [Most] instead of overflowing.
+// Confidence, in percent, is how sure the direction is: from [Sure] on it is not questioned.
+//
+// A Joiner and Buckets are not for several goroutines. A Table is never changed once it is made, and
+// may be shared; Plus makes the next one.
+//
+// The package must not know of policies. Start reading at Record, then Joiner, Buckets and Table.
 package flow
 
 import (

@@ -1,13 +1,29 @@
-// Package plan says what one enforcement point has to hold for a policy: for the
-// addresses that it guards, the rules that concern them, in order, with the
-// addresses that these speak of.
+// Package plan finds what one enforcement point has to load for a policy: for the addresses
+// that it guards, the rules that concern them, in order, with the addresses that these speak of.
 //
-// A plan says the same as the policy: for each packet that begins a conversation
-// to or from a guarded workload, on the side that the point polices, it gives the
-// verdict of core/decide. Rules that cannot concern what is guarded are not in it.
+// # Input and output
 //
-// It must not know of files, databases, kernels or screens. Start reading at
-// Planner.
+// A [Planner] takes a compiled policy, and for a point the workloads that it guards and the [Side] on
+// which it polices them. It returns a [Plan]: sets of addresses, and rules over these sets and
+// services, each with its line in the policy and a verdict. Back ends (nft, k8s, acl) write a plan in
+// the words of a device; this package knows none of them.
+//
+// # What is promised
+//
+// For each packet that begins a conversation to or from a guarded workload, on the side that the
+// point polices, the plan has the verdict of package decide. Rules that cannot concern what is guarded are
+// not in it. What no rule decides is carried, and counted as uncovered.
+//
+//	policy  1 apart live, trial
+//	        2 permit booking-entry -> booking-logic on tcp/8443
+//	guarded booking-logic, as server
+//
+//	plan    reject trial -> live; permit 10.20.1.10-10.20.1.19 -> 10.20.2.10-10.20.2.19 tcp/8443
+//
+// After an edit, what changes of a plan is found without making it anew (Moves): addresses that enter
+// and leave sets, and rules.
+//
+// The package must not know of files, databases, kernels or screens. Start reading at Planner.
 package plan
 
 import (

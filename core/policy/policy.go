@@ -1,11 +1,46 @@
-// Package policy is the policy text: its model, a parser that reports every
-// error with its place, the one canonical layout, and edits as values.
+// Package policy is the policy text: its model, a parser, the one canonical layout, and
+// edits as values.
 //
-//	p, errs := policy.Parse(text)
-//	text = p.Format()
+// # Grammar
 //
-// It must not know of workloads or flows: what a policy decides is for the
-// package decide. Start reading at Policy.
+// A statement is one line; a line that ends in a backslash goes on in the next. # begins a
+// comment.
+//
+//	service NAME = SPEC { "," SPEC } [NOTE]
+//	group   NAME = EXPR [ include ID { "," ID } ] [ exclude ID { "," ID } ] [NOTE]
+//	area    NAME = GROUP [ owner NAME ] [NOTE]
+//	layer   NAME [NOTE]
+//	[off] (permit | reject) LIST -> LIST on SERVICES { clause } [NOTE]
+//	[off] apart GROUP, GROUP { "," GROUP } { clause } [NOTE]
+//	assert (never | always | only) LIST -> LIST on SERVICES { within GROUP | same KEYS | across KEYS } [NOTE]
+//
+//	LIST     = any | ITEM { "," ITEM }      ITEM = GROUP | outside | CIDR | address | workload ID
+//	SERVICES = any | SPEC { "," SPEC }
+//	clause   = within GROUP | area AREA | same KEYS | across KEYS | until YYYY-MM-DD | log
+//
+// EXPR is the language of package expr. Names may be used before the line that defines them.
+//
+// # Constraints
+//
+//   - A name is defined once for its kind. A rule stands in a layer. Groups do not form a cycle.
+//   - Each clause stands once. A CIDR has no host bits.
+//   - The first rule that matches gives the verdict, in the order of the lines; nothing is
+//     implied after the last. That is the business of package decide.
+//
+// # Input and output
+//
+// [Parse] takes a text and returns a Policy and the errors, at most [MaxErrors], each with its
+// line, its column, what was found and what was expected. With errors, the Policy has what could
+// be read. Format returns the canonical layout: formatted again, it stays the same, and parsed, it
+// is the same policy. [ApplyAll] applies edits to a text and returns a text; either all of them are
+// applied or none.
+//
+//	p, errs := policy.Parse("group live = env is live\nlayer closing\nreject any -> live on any\n")
+//	text := p.Format()
+//
+// A Policy is not to be changed once it is in use by others; it may be shared between goroutines.
+//
+// The package must not know of workloads or flows. Start reading at Policy.
 package policy
 
 import (

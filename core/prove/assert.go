@@ -1,7 +1,29 @@
-// Package prove answers questions about all traffic that is possible, seen or
-// not: whether an assertion holds over every endpoint and service.
+// Package prove answers questions about all traffic that is possible, seen or not: whether
+// an assertion holds for every endpoint and service, and which statements of a policy can have
+// no effect.
 //
-// It must not know of flows that were seen. Start reading at Assertions.
+// # Input and output
+//
+// [Assertions] takes a compiled policy and returns a Result for each assertion, in their order. A
+// point is a client endpoint, a server endpoint and a service; an assertion is about all points that
+// its lists and services contain, over every workload and every address outside, but not about what a
+// workload does with itself.
+//
+//	never L -> R on S    holds: every point is rejected; broken: one is permitted; else open
+//	always L -> R on S   holds: every point is permitted; broken: one is rejected; else open
+//	only L -> R on S     holds: whatever else reaches R on S is rejected
+//
+// A Result that does not hold has a counterexample: of the points against it, always the same one for
+// the same input. An assertion without points holds.
+//
+// It decides no traffic one by one: endpoints with the same memberships are one class, and so are
+// services between two limits of rules. The answer is exact, not sampled.
+//
+// [Findings] returns what a policy says in vain (shadowed, redundant, mergeable, empty), with
+// the edit that mends it.
+//
+// The package must not know of flows that were seen. All of it is safe for concurrent use.
+// Start reading at Assertions.
 package prove
 
 import (
