@@ -35,7 +35,8 @@
 //	app is booking or env is live     Yes
 //	app is fares and env is live      No
 //
-// An Expr is not changed once it is parsed, and may be shared between goroutines. String prints the one canonical form: parsed again, it is the same.
+// An Expr is not changed once it is parsed, and may be shared between goroutines. String prints
+// the one canonical form: parsed again, it is the same.
 //
 // The package must not know of policies or flows. Start reading at Expr.
 package expr
