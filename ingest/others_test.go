@@ -111,6 +111,27 @@ func TestCapturesThatAreCutShort(t *testing.T) {
 	require.EqualValues(t, 3, f.Records[0].Packets)
 }
 
+// Packets without a time, or with one that cannot be, are counted and not stored; the others are.
+func TestCapturesWithTimesThatCannotBe(t *testing.T) {
+	for _, wrong := range []time.Time{{}, time.Unix(0, 0), time.Unix(86400*365*19, 0), time.Now().Add(30 * time.Hour)} {
+		var file bytes.Buffer
+		w, err := pcapgo.NewNgWriter(&file, layers.LinkTypeEthernet)
+		require.NoError(t, err)
+		for i, data := range frames(t) {
+			for _, ts := range []time.Time{wrong, at(i)} {
+				require.NoError(t, w.WritePacket(gopacket.CaptureInfo{Timestamp: ts, CaptureLength: len(data),
+					Length: len(data)}, data))
+			}
+		}
+		require.NoError(t, w.Flush())
+		f := traffic(t, file.Bytes(), ingest.TrafficOptions{})
+		require.Equal(t, []string{"10.0.0.1 → 10.0.0.2 tcp/443 ×1 carried"}, said(f), "%s", wrong)
+		require.EqualValues(t, 3, f.Records[0].Packets, "%s", wrong)
+		require.Equal(t, 3, f.Bad, "%s", wrong)
+		require.Contains(t, f.Errors[0].Reason, "expected a time from 1990 on that is not more than a day ahead")
+	}
+}
+
 // A file of several interfaces, of several kinds: what two of them saw is counted once;
 // what cannot be read is named.
 func TestCapturesOfSeveralInterfaces(t *testing.T) {

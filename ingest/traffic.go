@@ -94,6 +94,7 @@ type TrafficFile struct {
 
 	kinds           badKinds
 	soonest, latest estate.Instant
+	tomorrow        estate.Instant // a day ahead of now
 
 	send   func(*flow.Joined) error // nil: into Records
 	failed error                    // of send
@@ -132,6 +133,7 @@ func ReadTraffic(in io.Reader, size int64, o TrafficOptions) (*TrafficFile, erro
 		return t, errors.New(words)
 	}
 	t.soonest, t.latest = near(o.Now)
+	t.tomorrow = estate.InstantOf(o.Now.AddDate(0, 0, 1))
 	if o.Progress == nil {
 		o.Progress = func(float64, int) error { return nil }
 	}
@@ -188,6 +190,19 @@ func (t *TrafficFile) joining(name func(int32) string) *joining {
 func (j *joining) emit(x *flow.Joined) {
 	x.Observer = Observers(x, j.name)
 	j.file.emit(x)
+}
+
+// observe takes what was observed, unless its time cannot be: then it is counted as unusable.
+func (j *joining) observe(o *flow.Observation) {
+	for _, t := range [2]flow.Micros{o.Start, o.End} {
+		if at := t.Instant(); at.Before(earliest) || !at.Before(latest) || j.file.tomorrow.Before(at) {
+			j.file.bad(RowError{Line: j.file.Rows, Column: "time", Reason: fmt.Sprintf("found %s, expected a time from "+
+				"%d on that is not more than a day ahead: was the clock wrong, or does the file have no times?", at,
+				firstYear)})
+			return
+		}
+	}
+	j.add(o)
 }
 
 func (j *joining) add(o *flow.Observation) {
@@ -311,7 +326,7 @@ func (t *TrafficFile) messages(in io.Reader, o TrafficOptions, tell func() error
 			break
 		}
 		at := flow.Micros(binary.BigEndian.Uint32(message[4:])) * 1e6
-		if fault := d.Decode(message, at, func(o *flow.Observation) { t.Rows++; join.add(o) }); fault != nil {
+		if fault := d.Decode(message, at, func(o *flow.Observation) { t.Rows++; join.observe(o) }); fault != nil {
 			t.bad(RowError{Line: n, Column: "message", Reason: fault.Error()})
 		}
 		if err := tell(); err != nil {
@@ -371,7 +386,7 @@ func (t *TrafficFile) packets(in io.Reader, o TrafficOptions, tell func() error)
 		for i := range all {
 			all[i].Start = flow.MicrosOf(info.Timestamp)
 			all[i].End, all[i].Observer = all[i].Start, int32(2*info.InterfaceIndex)
-			join.add(&all[i])
+			join.observe(&all[i])
 		}
 		switch {
 		case len(all) > 0 || h.Lost > lost:
