@@ -27,6 +27,7 @@ type Flows struct {
 	columns  []int // in the order of flowColumns; -1 is missing
 	observer string
 	foreign  *foreign // how cells are read more freely; nil: as they stand
+	freely   *foreign // how a cell is read that cannot be read as it stands; nil: it cannot be read
 	service  int      // the column that combines protocol and port; -1: none
 	dropped  int      // the column of dropped connections; -1: none
 
@@ -80,9 +81,12 @@ func readFlows(in io.Reader, form *Form) (*Flows, error) {
 		if err := t.require(flowColumns[:5]...); err != nil {
 			return nil, err
 		}
-	} else if !form.plain() || !slices.Equal(own, t.header) {
-		if f.foreign, err = newForeign(form); err != nil {
+	} else {
+		if f.freely, err = newForeign(form); err != nil {
 			return nil, err
+		}
+		if !form.plain() || !slices.Equal(own, t.header) {
+			f.foreign, f.freely = f.freely, nil
 		}
 	}
 	for _, name := range flowColumns {
@@ -137,7 +141,11 @@ func (f *Flows) Next() (flow.Record, error) {
 		if f.foreign != nil {
 			cell = f.foreign.cell(flowColumns[i], cell)
 		}
-		if reason := f.cell(&r, i, cell); reason != "" {
+		reason := f.cell(&r, i, cell)
+		if reason != "" && f.freely != nil {
+			reason = f.cell(&r, i, f.freely.cell(flowColumns[i], cell))
+		}
+		if reason != "" {
 			return r, &RowError{f.line, flowColumns[i], reason}
 		}
 	}

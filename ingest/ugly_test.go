@@ -283,3 +283,31 @@ func TestAFileOfMostlyBrokenLinesIsReadToItsEnd(t *testing.T) {
 	require.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(1<<30),
 		"each broken line must not cost a buffer of its own")
 }
+
+// Our own headings are read as freely as any other: what is written in our way stays as it is, the
+// rest is read as in a foreign table; strictly, as the language says, it is refused.
+func TestOwnHeadingsAreReadAsFreelyAsOthers(t *testing.T) {
+	rows := strings.Join([]string{
+		"start,end,src,dst,proto,dport,bytes,connections,outcome",
+		"2026-11-20T10:00:00Z,,10.0.0.1,10.0.0.2,tcp,443,1000,1,carried",
+		"1795168800,1795168860,10.0.0.3,10.0.0.2,TCP,443,\"12,345\",2,accepted",
+		"20.11.2026 10:00:00,,10.0.0.4,10.0.0.2,6,443,1 000,1,",
+		"never,,10.0.0.5,10.0.0.2,tcp,443,1,1,carried",
+	}, "\n") + "\n"
+	f := traffic(t, []byte(rows), ingest.TrafficOptions{Now: time.Date(2026, 11, 21, 0, 0, 0, 0, time.UTC)})
+	require.Equal(t, []string{"10.0.0.1 → 10.0.0.2 tcp/443 ×1 carried", "10.0.0.3 → 10.0.0.2 tcp/443 ×2 carried",
+		"10.0.0.4 → 10.0.0.2 tcp/443 ×1 "}, said(f))
+	for _, r := range f.Records {
+		require.Equal(t, "2026-11-20T10:00:00Z", r.Start.String())
+	}
+	require.EqualValues(t, 12345, f.Records[1].Bytes)
+	require.Equal(t, 1, f.Bad)
+	require.Equal(t, "start", f.Errors[0].Column)
+
+	strict, err := ingest.NewFlows(strings.NewReader(rows))
+	require.NoError(t, err)
+	_, err = strict.Next()
+	require.NoError(t, err)
+	_, err = strict.Next()
+	require.ErrorContains(t, err, "1795168800")
+}
