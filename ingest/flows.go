@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -17,9 +18,9 @@ var flowColumns = []string{"start", "src", "dst", "proto", "dport", "end", "spor
 	"outcome", "observer"}
 
 // combined are columns of other files that say what ours say in another way:
-// protocol and port in one (tcp/443), and how many of the connections were
-// dropped.
-var combined = []string{"service", "dropped"}
+// protocol and port in one (tcp/443), how many of the connections were dropped, the
+// day of a start that is a time of the day only, and what came back from the server.
+var combined = []string{"service", "dropped", "date", "reply bytes", "reply packets"}
 
 // Flows reads a table of flows (language, §5) row by row.
 type Flows struct {
@@ -30,6 +31,8 @@ type Flows struct {
 	freely   *foreign // how a cell is read that cannot be read as it stands; nil: it cannot be read
 	service  int      // the column that combines protocol and port; -1: none
 	dropped  int      // the column of dropped connections; -1: none
+	date     int      // the column of the day; -1: none
+	replies  [2]int   // the columns of what came back, in bytes and in packets; -1: none
 
 	rest *flow.Record // the dropped part of the row before, where part of it was
 }
@@ -64,13 +67,15 @@ func readFlows(in io.Reader, form *Form) (*Flows, error) {
 		return nil, err
 	}
 	own := slices.Clone(t.header)
-	f := &Flows{table: t, service: -1, dropped: -1}
+	f := &Flows{table: t, service: -1, dropped: -1, date: -1, replies: [2]int{-1, -1}}
 	if form != nil {
 		if err := form.Columns.apply(t, slices.Concat(flowColumns, combined), false, ""); err != nil {
 			return nil, err
 		}
 		t.stored = true
 		f.service, f.dropped = slices.Index(t.header, "service"), slices.Index(t.header, "dropped")
+		f.date = slices.Index(t.header, "date")
+		f.replies = [2]int{slices.Index(t.header, "reply bytes"), slices.Index(t.header, "reply packets")}
 		if err := t.flows(); err != nil {
 			return nil, err
 		}
@@ -138,6 +143,9 @@ func (f *Flows) Next() (flow.Record, error) {
 		} else if f.service >= 0 && flowColumns[i] == "dport" {
 			cell = port
 		}
+		if f.date >= 0 && cell != "" && (flowColumns[i] == "start" || flowColumns[i] == "end") {
+			cell = onDay(cells[f.date], cell)
+		}
 		if f.foreign != nil {
 			cell = f.foreign.cell(flowColumns[i], cell)
 		}
@@ -149,10 +157,52 @@ func (f *Flows) Next() (flow.Record, error) {
 			return r, &RowError{f.line, flowColumns[i], reason}
 		}
 	}
+	for i, col := range f.replies {
+		if col < 0 {
+			continue
+		}
+		var n int64
+		if reason := count(&n, plainNumber(strings.TrimSpace(cells[col])), 0); reason != "" {
+			return r, &RowError{f.line, combined[3+i], reason}
+		}
+		to := [2]*int64{&r.Bytes, &r.Packets}[i]
+		*to = flow.Sum(*to, n)
+	}
+	if f.date >= 0 && r.End.Before(r.Start) { // it ended after midnight
+		r.End.Sec += 86400
+	}
 	if f.dropped >= 0 {
 		return f.part(r, cells[f.dropped])
 	}
 	return r, nil
+}
+
+// timeOfDay is a time without a day: hours, minutes, seconds with their parts, half of the day, zone.
+var timeOfDay = regexp.MustCompile(`^\s*(\d{1,2})[:.](\d{2})(?:[:.](\d{2}(?:[.,]\d+)?))?\s*` +
+	`(?:([AaPp])\.?[Mm]\.?)?\s*(Z|[+-]\d{2}:?\d{2})?\s*$`)
+
+// midnight is what some write behind a day.
+var midnight = regexp.MustCompile(`[T ]0?0:00(:00(\.0+)?)?Z?$`)
+
+// onDay puts a day before a time of the day; another time stays as it is.
+func onDay(day, cell string) string {
+	m := timeOfDay.FindStringSubmatch(cell)
+	if m == nil {
+		return cell
+	}
+	hour, _ := strconv.Atoi(m[1])
+	if m[4] != "" && hour == 12 {
+		hour = 0
+	}
+	if strings.EqualFold(m[4], "p") {
+		hour += 12
+	}
+	seconds := "00"
+	if m[3] != "" {
+		seconds = strings.Replace(m[3], ",", ".", 1)
+	}
+	day = midnight.ReplaceAllString(strings.TrimSpace(day), "")
+	return fmt.Sprintf("%s %02d:%s:%s%s", day, hour, m[2], seconds, m[5])
 }
 
 // part reports which of a row's connections were dropped.

@@ -260,7 +260,7 @@ func Guess(headings []string) Mapping {
 
 // GuessFlows maps headings of flows by what they are usually called.
 func GuessFlows(headings []string) Mapping {
-	m, taken := guess(headings, slices.Concat(flowColumns, combined), flowPhrases, "")
+	m, taken := guess(headings, slices.Concat(flowColumns, combined[:2]), flowPhrases, "")
 	if taken["proto"] && taken["dport"] { // then a service is a name that somebody gave to both
 		for h, to := range m {
 			if to == "service" {
@@ -268,7 +268,79 @@ func GuessFlows(headings []string) Mapping {
 			}
 		}
 	}
+	joinDays(headings, m)
+	joinReplies(headings, m, strings.Fields("bytes octets byt ibyt obyt"), "bytes")
+	joinReplies(headings, m, strings.Fields("packets pkts pkt ipkt opkt"), "packets")
 	return m
+}
+
+// Words for a day, and for a time of the day, that stand in two columns.
+var (
+	dayWords  = strings.Fields("date day datum tag jour fecha dia data giorno dag paiva dzien den tarih")
+	timeWords = strings.Fields("time hour uhrzeit zeit heure hora ora tijd tid klokkeslett kello godzina cas ido saat")
+	// Directions, as from the client and as from the server; which is which does not matter for a sum.
+	directions = [][2]string{{"out", "in"}, {"sent", "received"}, {"sent", "rcvd"}, {"sent", "recv"}, {"tx", "rx"},
+		{"up", "down"}, {"upload", "download"}, {"orig", "resp"}, {"fwd", "bwd"}, {"forward", "backward"},
+		{"forward", "reverse"}, {"src", "dst"}, {"source", "destination"}, {"client", "server"},
+		{"request", "response"},
+		{"c2s", "s2c"}, {"toserver", "toclient"}, {"obyt", "ibyt"}, {"opkt", "ipkt"}}
+)
+
+// joinDays reads two columns, one of days and one of times of the day, as one start.
+func joinDays(headings []string, m Mapping) {
+	day, hour := "", ""
+	for _, h := range headings {
+		words := slices.DeleteFunc(wordsOf(h), func(w string) bool { return w == "start" || w == "flow" })
+		if len(words) != 1 || m[h] != "" && m[h] != "start" {
+			continue
+		}
+		switch {
+		case slices.Contains(dayWords, words[0]) && day == "":
+			day = h
+		case slices.Contains(timeWords, words[0]) && hour == "":
+			hour = h
+		}
+	}
+	for h, to := range m {
+		if to == "start" && h != day && h != hour {
+			return // it has a time of its own
+		}
+	}
+	if day != "" && hour != "" {
+		m[day], m[hour] = "date", "start"
+	}
+}
+
+// joinReplies reads two columns of one amount, for each direction, as its sum: what goes there as
+// the column, what comes back as "reply" and the column. A column for both directions wins.
+func joinReplies(headings []string, m Mapping, units []string, column string) {
+	for _, d := range directions {
+		var there, back string
+		for _, h := range headings {
+			words := wordsOf(h)
+			if len(words) > 3 || m[h] != "" && m[h] != column || !slices.ContainsFunc(words, func(w string) bool {
+				return slices.Contains(units, w)
+			}) {
+				continue
+			}
+			switch {
+			case slices.Contains(words, d[0]):
+				there = h
+			case slices.Contains(words, d[1]):
+				back = h
+			}
+		}
+		if there == "" || back == "" {
+			continue
+		}
+		for h, to := range m {
+			if to == column && h != there && h != back {
+				return
+			}
+		}
+		m[there], m[back] = column, "reply "+column
+		return
+	}
 }
 
 // mostExtra is how many words a heading may have beside those of a phrase.

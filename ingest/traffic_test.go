@@ -57,6 +57,49 @@ func TestForeignHeadingsOfFlows(t *testing.T) {
 		f.Errors[1].Line, f.Errors[1].Column})
 }
 
+// Columns that belong together are read together: a day and a time, the amounts of two directions.
+func TestColumnsThatBelongTogether(t *testing.T) {
+	read := func(rows ...string) (*ingest.TrafficFile, ingest.Mapping) {
+		file := []byte(strings.Join(rows, "\n") + "\n")
+		look, err := ingest.LookAt(file, true, ingest.Form{}, 1)
+		require.NoError(t, err)
+		m := ingest.GuessFlows(look.Headings)
+		return traffic(t, file, ingest.TrafficOptions{Form: ingest.Form{Columns: m}}), m
+	}
+	f, m := read("date,time,src,dst,proto,dport,bytes_in,bytes_out,pkts_in,pkts_out,end",
+		"2026-11-20,10:00:30,10.0.0.1,10.0.0.2,tcp,443,1000,234,9,7,10:01",
+		"20.11.2026,23:59:50,10.0.0.1,10.0.0.2,tcp,443,\"1,000\",,9,7,00:00:10",
+		"2026-11-20 00:00:00,9:05 PM,10.0.0.1,10.0.0.2,tcp,443,1,1,1,1,",
+		"2026-11-20,10:00,10.0.0.1,10.0.0.2,tcp,443,1,many,1,1,")
+	require.Equal(t, ingest.Mapping{"date": "date", "time": "start", "src": "src", "dst": "dst", "proto": "proto",
+		"dport": "dport", "bytes_in": "reply bytes", "bytes_out": "bytes", "pkts_in": "reply packets",
+		"pkts_out": "packets", "end": "end"}, m)
+	var got []string
+	for _, r := range f.Records {
+		got = append(got, fmt.Sprint(r.Start, " ", r.End, " ", r.Bytes, " ", r.Packets))
+	}
+	require.Equal(t, []string{"2026-11-20T10:00:30Z 2026-11-20T10:01:00Z 1234 16",
+		"2026-11-20T23:59:50Z 2026-11-21T00:00:10Z 1000 16", "2026-11-20T21:05:00Z 2026-11-20T21:05:00Z 2 2"}, got)
+	require.Equal(t, []any{1, "bytes"}, []any{f.Bad, f.Errors[0].Column})
+
+	// What belongs to nothing else stays as it was.
+	for headings, want := range map[string]string{
+		"date,src,dst,proto,dport":                              "start",
+		"time,src,dst,proto,dport":                              "start",
+		"start,date,time,src,dst,proto,dport":                   "",
+		"start time,src,dst,proto,dport,bytes,in bytes":         "",
+		"start time,src,dst,proto,dport,total bytes,bytes sent": "",
+	} {
+		m := ingest.GuessFlows(strings.Split(headings, ","))
+		if want != "" {
+			require.Equal(t, want, m[strings.Split(headings, ",")[0]], headings)
+		}
+		for _, to := range m {
+			require.NotContains(t, []string{"date", "reply bytes"}, to, headings)
+		}
+	}
+}
+
 // Rows that are one direction each are joined, and stand from client to server.
 func TestDirectionsAreJoined(t *testing.T) {
 	rows := `start,src,dst,proto,dport,sport,packets,bytes,observer

@@ -21,6 +21,9 @@ const columns = {
     "observer",
     "service",
     "dropped",
+    "date",
+    "reply bytes",
+    "reply packets",
   ],
 };
 
