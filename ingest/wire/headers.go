@@ -247,13 +247,61 @@ func (w *walk) carried(o *flow.Observation, b []byte) {
 		w.ip(b, "IP in IP")
 	case o.Proto == 47:
 		w.gre(b)
-	case o.Proto == service.UDP && o.DstPort == 4789 && len(b) >= 16 && b[8]&8 != 0:
-		w.ethernet(b[16:], "VXLAN")
-	case o.Proto == service.UDP && o.DstPort == 6081 && len(b) >= 16 && b[8]>>6 == 0:
-		if rest := after(b, 16+4*int(b[8]&0x3f)); rest != nil {
-			w.inside(binary.BigEndian.Uint16(b[10:]), rest, "Geneve")
-		}
+	case o.Proto == service.UDP && len(b) >= 16:
+		w.overUDP(o.DstPort, b[8:])
 	}
+}
+
+// UDP ports of tunnels. The second of VXLAN is the one that Linux took before there was one (RFC 7348).
+const (
+	vxlanPort    = 4789
+	vxlanLinux   = 8472
+	vxlanGPEPort = 4790 // draft-ietf-nvo3-vxlan-gpe
+	genevePort   = 6081 // RFC 8926
+	gtpUserPort  = 2152 // 3GPP TS 29.281
+)
+
+// overUDP goes on with a packet in a tunnel over UDP; b is at least 8 octets, from the tunnel's
+// header on.
+func (w *walk) overUDP(port uint16, b []byte) {
+	switch {
+	case port == vxlanPort && b[0]&8 != 0,
+		port == vxlanLinux && b[0] == 8 && b[1]|b[2]|b[3]|b[7] == 0: // others use this port, too
+		w.ethernet(b[8:], "VXLAN")
+	case port == vxlanGPEPort && b[0]&0x0c == 0x0c: // with an identifier and the next protocol
+		switch b[3] {
+		case 1, 2:
+			w.ip(b[8:], "VXLAN-GPE")
+		case 3:
+			w.ethernet(b[8:], "VXLAN-GPE")
+		}
+	case port == genevePort && b[0]>>6 == 0:
+		if rest := after(b, 8+4*int(b[0]&0x3f)); rest != nil {
+			w.inside(binary.BigEndian.Uint16(b[2:]), rest, "Geneve")
+		}
+	case port == gtpUserPort && b[0]&0xf0 == 0x30 && b[1] == 0xff: // version 1, a user's packet
+		w.ip(gtpPayload(b), "GTP-U")
+	}
+}
+
+// gtpPayload is what a GTP-U header, with the extensions that it announces, carries; nil: the
+// packet is cut off before.
+func gtpPayload(b []byte) []byte {
+	if b[0]&7 == 0 {
+		return b[8:]
+	}
+	if len(b) < 12 {
+		return nil
+	}
+	next, rest := b[11], b[12:]
+	for b[0]&4 != 0 && next != 0 {
+		if len(rest) == 0 || rest[0] == 0 || len(rest) < 4*int(rest[0]) {
+			return nil
+		}
+		size := 4 * int(rest[0])
+		next, rest = rest[size-1], rest[size:]
+	}
+	return rest
 }
 
 // inside goes on with a frame, or what an Ethernet type says.
