@@ -373,7 +373,7 @@ func (t *TrafficFile) packets(in io.Reader, o TrafficOptions, tell func() error)
 		t.Rows++
 		link := linkOf(source, &info)
 		all = all[:0]
-		lost := h.Lost
+		portless := h.Lost + h.Waiting()
 		h.Each(link, data, info.Length, func(x *flow.Observation, in string) {
 			if in != "" {
 				carried[in]++
@@ -389,7 +389,7 @@ func (t *TrafficFile) packets(in io.Reader, o TrafficOptions, tell func() error)
 			join.observe(&all[i])
 		}
 		switch {
-		case len(all) > 0 || h.Lost > lost:
+		case len(all) > 0 || h.Lost+h.Waiting() > portless:
 		case !wire.Reads(link):
 			unknown[link]++
 		default:
@@ -410,8 +410,9 @@ func (t *TrafficFile) packets(in io.Reader, o TrafficOptions, tell func() error)
 		warn(1, "%s of link type %d (%s), which is not read, and passed over",
 			plural.Of(unknown[link], "packet is", "packets are"), int(link), link)
 	}
-	warn(h.Lost, "%s without ports passed over: the first of its packet is not in the file",
-		plural.Of(h.Lost, "fragment", "fragments"))
+	lost := h.Lost + h.Waiting()
+	warn(lost, "%s without ports passed over: the first of its packet is not in the file",
+		plural.Of(lost, "fragment", "fragments"))
 	for _, in := range slices.Sorted(maps.Keys(carried)) {
 		what := "what they carry is read, and not what carries it"
 		if o.Carriers {

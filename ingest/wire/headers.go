@@ -15,8 +15,25 @@ import (
 type Headers struct {
 	// Of fragments whose first was read: the ports that it had.
 	fragments map[fragment]flow.Observation
-	// Lost counts fragments that carry no ports, and whose first was not seen.
+	// Those that came before their first.
+	waiting map[fragment][]flow.Observation
+	waits   int
+	// Lost counts fragments that carry no ports, and for whose first there was no room to wait.
 	Lost int
+}
+
+// Waiting returns how many fragments carry no ports, and wait for their first.
+func (h *Headers) Waiting() int { return h.waits }
+
+// wait keeps a fragment until its first comes; the longer there is none, the less likely it is.
+func (h *Headers) wait(key fragment, o *flow.Observation) {
+	if h.waits >= mostFragments {
+		h.Lost += h.waits
+		h.waits = 0
+		clear(h.waiting)
+	}
+	h.waits++
+	h.waiting[key] = append(h.waiting[key], *o)
 }
 
 // fragment is what the fragments of one packet have in common.
@@ -30,7 +47,9 @@ type fragment struct {
 const mostFragments = 4096
 
 // NewHeaders makes one.
-func NewHeaders() *Headers { return &Headers{fragments: map[fragment]flow.Observation{}} }
+func NewHeaders() *Headers {
+	return &Headers{fragments: map[fragment]flow.Observation{}, waiting: map[fragment][]flow.Observation{}}
+}
 
 // Read makes an observation of one packet that begins as the link type of its capture
 // says; octets is its length on the wire. It reports whether there are addresses in it. Of
@@ -209,7 +228,7 @@ func (w *walk) transport(o *flow.Observation, b []byte, in string, offset int, m
 	if offset > 0 {
 		first, seen := w.h.fragments[key]
 		if service.HasPorts(o.Proto) && !seen {
-			w.h.Lost++
+			w.h.wait(key, o)
 			return
 		}
 		if seen {
@@ -236,7 +255,14 @@ func (w *walk) transport(o *flow.Observation, b []byte, in string, offset int, m
 	w.f(o, in)
 	if !more {
 		w.carried(o, b)
+		return
 	}
+	for _, later := range w.h.waiting[key] {
+		later.SrcPort, later.DstPort, later.NoType = o.SrcPort, o.DstPort, o.NoType
+		w.h.waits--
+		w.f(&later, in)
+	}
+	delete(w.h.waiting, key)
 }
 
 // carried goes on with a packet inside another one.

@@ -168,7 +168,20 @@ func TestFragmentsHaveThePortsOfTheirFirst(t *testing.T) {
 	looksLike := packet(t, &layers.UDP{SrcPort: 1, DstPort: 2})
 	require.Equal(t, want, told(h, layers.LinkTypeRaw, packet(t, later, gopacket.Payload(looksLike))))
 	require.Empty(t, told(h, layers.LinkTypeRaw, packet(t, stray, gopacket.Payload(looksLike))))
-	require.Equal(t, 1, h.Lost)
+	require.Equal(t, []int{1, 0}, []int{h.Waiting(), h.Lost})
+
+	// In reverse order, each is told with the ports of the first, once that comes.
+	h = wire.NewHeaders()
+	require.Empty(t, told(h, layers.LinkTypeRaw, packet(t, later, gopacket.Payload(looksLike))))
+	require.Equal(t, 1, h.Waiting())
+	require.Equal(t, []string{want[0], want[0]}, told(h, layers.LinkTypeRaw, packet(t, first,
+		&layers.UDP{SrcPort: 50000, DstPort: 53}, gopacket.Payload(make([]byte, 64)))))
+	require.Zero(t, h.Waiting()+h.Lost)
+	for i := range 9000 { // that many do not wait, and none is forgotten
+		stray.Id = uint16(i + 10)
+		require.Empty(t, told(h, layers.LinkTypeRaw, packet(t, stray, gopacket.Payload(looksLike))))
+		require.Equal(t, i+1, h.Waiting()+h.Lost)
+	}
 
 	six := func(offset uint16, more bool, rest []byte) []byte {
 		at := offset << 3
