@@ -3,23 +3,37 @@ package ingest
 import (
 	"bufio"
 	"bytes"
+	"compress/bzip2"
 	"compress/gzip"
 	"errors"
 	"fmt"
 	"io"
 
 	"github.com/klauspost/compress/zstd"
+	"github.com/ulikunitz/xz"
 )
 
 // mostUnpacking is how much memory unpacking may take: of what a file says that it needs.
 const mostUnpacking = 256 << 20
 
-// Unpacked returns what is in a file that is packed with gzip (RFC 1952) or Zstandard (RFC
-// 8878), told by its first octets; any other as it is.
+// Unpacked returns what is in a file that is packed with gzip (RFC 1952), Zstandard (RFC 8878),
+// bzip2 or xz, as its first octets show; any other as it is.
 func Unpacked(in io.Reader) (io.Reader, error) {
 	b := bufio.NewReaderSize(in, 1<<16)
-	head, _ := b.Peek(4)
+	head, _ := b.Peek(64)
 	switch {
+	case bytes.HasPrefix(head, []byte("BZh")) && len(head) > 9 && bytes.HasPrefix(head[4:], []byte("1AY&SY")):
+		return &unpacking{"bzip2", bzip2.NewReader(b)}, nil
+	case bytes.HasPrefix(head, []byte{0xfd, '7', 'z', 'X', 'Z', 0}):
+		if room := xzNeeds(head); room > mostUnpacking {
+			return nil, &UnpackError{"xz", fmt.Errorf("it needs %d MiB of memory, and %d are the most", room>>20,
+				mostUnpacking>>20)}
+		}
+		z, err := xz.NewReader(b)
+		if err != nil {
+			return nil, &UnpackError{"xz", err}
+		}
+		return &unpacking{"xz", z}, nil
 	case bytes.HasPrefix(head, []byte{0x1f, 0x8b}):
 		z, err := gzip.NewReader(b)
 		if err != nil {
@@ -34,6 +48,28 @@ func Unpacked(in io.Reader) (io.Reader, error) {
 		return &unpacking{"Zstandard", z}, nil
 	}
 	return b, nil
+}
+
+// xzNeeds returns the size of the dictionary, in octets, that the first block of an xz file asks
+// for (The .xz File Format, 3.1); 0, if its header is not as expected.
+func xzNeeds(head []byte) uint64 {
+	const streamHeader, lzma2 = 12, 0x21
+	if len(head) < streamHeader+2 {
+		return 0
+	}
+	flags, rest := head[streamHeader+1], head[streamHeader+2:]
+	for _, has := range []byte{0x40, 0x80} { // sizes, in groups of seven bits
+		for flags&has != 0 && len(rest) > 0 && rest[0]&0x80 != 0 {
+			rest = rest[1:]
+		}
+		if flags&has != 0 && len(rest) > 0 {
+			rest = rest[1:]
+		}
+	}
+	if len(rest) < 3 || rest[0] != lzma2 || rest[1] != 1 || rest[2] > 40 {
+		return 0
+	}
+	return uint64(2|rest[2]&1) << (rest[2]/2 + 11)
 }
 
 // UnpackError reports that a packed file is damaged.

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"compress/gzip"
 	"io"
+	"os"
 	"strings"
 	"testing"
 
@@ -51,13 +52,45 @@ func TestPackedFilesSayTheSame(t *testing.T) {
 		var bad *ingest.UnpackError
 		require.ErrorAs(t, err, &bad)
 	})
-	for _, plain := range []string{"", "a", "start,client\n"} {
+	for _, plain := range []string{"", "a", "start,client\n", "BZh"} {
 		r, err := ingest.Unpacked(strings.NewReader(plain))
 		require.NoError(t, err)
 		got, err := io.ReadAll(r)
 		require.NoError(t, err)
 		require.Equal(t, plain, string(got))
 	}
+}
+
+// What other programs have packed (bzip2 1.0, xz 5.4) is read; one that is cut off, or asks for too much
+// memory, is an error.
+func TestFilesThatOtherProgramsPacked(t *testing.T) {
+	text := strings.Repeat("start,src,dst,proto,dport\n2026-11-20T10:00:00Z,10.0.0.1,10.0.0.2,tcp,443\n", 5000)
+	for form, name := range map[string]string{"bzip2": "flows.csv.bz2", "xz": "flows.csv.xz"} {
+		file, err := os.ReadFile("testdata/" + name)
+		require.NoError(t, err)
+		read := func(file []byte) (string, error) {
+			r, err := ingest.Unpacked(bytes.NewReader(file))
+			if err != nil {
+				return "", err
+			}
+			got, err := io.ReadAll(r)
+			return string(got), err
+		}
+		got, err := read(file)
+		require.NoError(t, err)
+		require.Equal(t, text, got)
+		both, err := read(append(bytes.Clone(file), file...))
+		require.NoError(t, err, "one behind the other")
+		require.Equal(t, text+text, both)
+		_, err = read(file[:len(file)/2])
+		var bad *ingest.UnpackError
+		require.ErrorAs(t, err, &bad)
+		require.Equal(t, form, bad.Form)
+	}
+	huge := append([]byte{0xfd, '7', 'z', 'X', 'Z', 0, 0, 4, 0xe6, 0xd6, 0xb4, 0x46, 2, 0, 0x21, 1, 40},
+		make([]byte, 64)...)
+	_, err := ingest.Unpacked(bytes.NewReader(huge))
+	require.ErrorContains(t, err, "MiB of memory")
 }
 
 // A file that only another program reads is named for what it is, with what to do.
