@@ -87,24 +87,42 @@ func (f *Form) Check() error {
 
 const mostPreamble = 200 // lines before the header
 
-// text decodes a file.
+// text decodes a file. Its lines end with a line feed, also where the file has carriage returns
+// alone, as some old programs write them.
 func (f *Form) text(in io.Reader) io.Reader {
 	switch f.Encoding {
 	case utF16LE:
-		return transform.NewReader(in, encoding.UTF16(encoding.LittleEndian, encoding.UseBOM).NewDecoder())
+		in = transform.NewReader(in, encoding.UTF16(encoding.LittleEndian, encoding.UseBOM).NewDecoder())
 	case utF16BE:
-		return transform.NewReader(in, encoding.UTF16(encoding.BigEndian, encoding.UseBOM).NewDecoder())
+		in = transform.NewReader(in, encoding.UTF16(encoding.BigEndian, encoding.UseBOM).NewDecoder())
 	case Western:
-		return transform.NewReader(in, charmap.Windows1252.NewDecoder())
+		in = transform.NewReader(in, charmap.Windows1252.NewDecoder())
 	}
-	b := bufio.NewReaderSize(in, 1<<16)
+	const beginning = 1 << 16
+	b := bufio.NewReaderSize(in, beginning)
 	if mark, _ := b.Peek(3); string(mark) == "\ufeff" {
 		_, _ = b.Discard(3)
+	}
+	if head, _ := b.Peek(beginning); bytes.IndexByte(head, '\n') < 0 && bytes.IndexByte(head, '\r') >= 0 {
+		return carriageReturns{b}
 	}
 	if mark, _ := b.Peek(len(commented)); string(mark) == commented {
 		return &commentedTable{lines: b}
 	}
 	return b
+}
+
+// carriageReturns reads a text whose lines end with carriage returns as one with line feeds.
+type carriageReturns struct{ text io.Reader }
+
+func (c carriageReturns) Read(p []byte) (int, error) {
+	n, err := c.text.Read(p)
+	for i := range n {
+		if p[i] == '\r' {
+			p[i] = '\n'
+		}
+	}
+	return n, err
 }
 
 // encodingOf guesses the encoding of a file by its beginning.

@@ -311,3 +311,17 @@ func TestOwnHeadingsAreReadAsFreelyAsOthers(t *testing.T) {
 	_, err = strict.Next()
 	require.ErrorContains(t, err, "1795168800")
 }
+
+// A text whose lines end with carriage returns alone has lines.
+func TestLinesThatEndWithCarriageReturns(t *testing.T) {
+	rows := "start,src,dst,proto,dport\n2026-11-20T10:00:00Z,10.0.0.1,10.0.0.2,tcp,443\n" +
+		"2026-11-20T10:00:00Z,10.0.0.3,10.0.0.2,tcp,443\n"
+	want := said(traffic(t, []byte(rows), ingest.TrafficOptions{}))
+	require.Len(t, want, 2)
+	old := []byte(strings.ReplaceAll(rows, "\n", "\r"))
+	look, err := ingest.LookAt(old, true, ingest.Form{}, 5)
+	require.NoError(t, err)
+	require.Equal(t, []string{"start", "src", "dst", "proto", "dport"}, look.Headings)
+	require.Len(t, look.First, 2)
+	require.Equal(t, want, said(traffic(t, old, ingest.TrafficOptions{Form: look.Form})))
+}
