@@ -130,16 +130,7 @@ func (v *tour) derive() {
 	v.open("/policy")
 	v.click(button("Derive from the window"))
 	v.see(`[data-proposal]`)
-	left := value[string](v.page, `document.querySelector("[data-left]").dataset.left`)
-	v.click(`[role=slider][aria-label="balance from short to tight"]`)
-	for range 8 { // some steps of the curve are alike
-		v.press(kb.ArrowRight)
-		v.until(`location.search.includes("balance=")`)
-		if v.within(2*time.Second, `document.querySelector("[data-left]").dataset.left !== "`+left+`"`) {
-			break
-		}
-	}
-	require.NotEqual(v.t, left, value[string](v.page, `document.querySelector("[data-left]").dataset.left`))
+	v.stepsAlongTheCurve()
 	v.open("/policy")
 	v.fill(`input[aria-label="filter the proposals"]`, v.code(0))
 	v.click(`[data-wide] [data-row]`)

@@ -74,7 +74,8 @@ func (s *Sender) webhook(ctx context.Context, client *http.Client, m *Message) e
 		if errors.As(err, &of) {
 			err = of.Err
 		}
-		if strings.Contains(err.Error(), "malformed HTTP") { // it quotes what it was told instead
+		// The first quotes what came instead of an answer; the second is of one that came unasked.
+		if text := err.Error(); strings.Contains(text, "malformed HTTP") || strings.Contains(text, "readLoopPeekFail") {
 			return errors.New("the receiver does not speak HTTP")
 		}
 		return err

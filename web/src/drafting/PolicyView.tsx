@@ -24,8 +24,11 @@ export function PolicyView() {
   const { data: p, error } = api.useQuery("get", "/api/v1/policy", { params: { query: w } });
   const dropped = (useLocation().state as { text?: string } | null)?.text;
   const asText = search.get("text") === "1";
+  // How wide the proposals are depends on whether there are any: nothing is drawn before, so that
+  // nothing moves.
+  const proposals = api.useQuery("get", "/api/v1/proposals", {});
   if (error) return <ProblemNote>{problem(error)}</ProblemNote>;
-  if (!p) return null;
+  if (!p || proposals.isPending) return null;
   const decided = p.counts.permit + p.counts.reject;
   const total = decided + p.counts.uncovered;
   return (
