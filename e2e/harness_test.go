@@ -189,13 +189,14 @@ func (p *page) click(sel string) {
 	}
 }
 
-// still waits until what is about to be pressed has stayed where it is for a moment, gives
+// still waits until what is about to be pressed can be, and has stayed where it is for a moment, gives
 // where that is, and has the page note whether the press comes to it.
 func (p *page) still(sel string) [2]float64 {
 	p.t.Helper()
 	p.until(fmt.Sprintf(`(() => {
 		const all = %s
 		const at = all.find((x) => x.getClientRects().length)
+		if (at.closest("button")?.disabled) return false
 		at.scrollIntoViewIfNeeded()
 		const r = at.getClientRects()[0], now = performance.now(), here = [r.x, r.y, r.width, r.height].join()
 		if (window.still?.at !== at || window.still.here !== here) window.still = { at, here, since: now }
