@@ -194,17 +194,24 @@ func TestAFileAsItReallyIs(t *testing.T) {
 	require.Contains(t, get(t, p.base+"/api/v1/conversations.csv"), "10.9.0.2,,10.9.0.1,tcp/443")
 }
 
+// imports imports a list of workloads through its preview.
+func (p *page) imports(list, words string) {
+	p.t.Helper()
+	file := filepath.Join(p.t.TempDir(), "w.csv")
+	require.NoError(p.t, os.WriteFile(file, []byte(list), 0o600))
+	p.open("/workloads")
+	p.click(button("Import workloads…"))
+	p.upload(`input[type=file]`, file)
+	p.see(`[data-report=preview]`)
+	p.click(button(words))
+}
+
 // Desks have no environment: said once, they no longer lack one.
 func TestATagDoesNotApply(t *testing.T) {
 	t.Parallel()
 	p := browse(t, start(t))
-	file := filepath.Join(t.TempDir(), "w.csv")
-	require.NoError(t, os.WriteFile(file, []byte("id,addresses,tag:app,tag:tier,tag:env\na,10.0.0.1,fares,store,live\n"+
-		"d1,10.0.9.1,fares,desk,\nd2,10.0.9.2,fares,desk,\n"), 0o600))
-	p.open("/workloads")
-	p.click(button("Import workloads…"))
-	p.upload(`input[type=file]`, file)
-	p.click(button("Import 3 rows"))
+	p.imports("id,addresses,tag:app,tag:tier,tag:env\na,10.0.0.1,fares,store,live\n"+
+		"d1,10.0.9.1,fares,desk,\nd2,10.0.9.2,fares,desk,\n", "Import 3 rows")
 	p.click(button("Done"))
 	p.until(`document.querySelector("main").innerText.includes("lack an env")`)
 	p.click(`//*[@aria-label="env"]//button[contains(., "missing")]`)
@@ -225,14 +232,8 @@ func TestATagDoesNotApply(t *testing.T) {
 func TestBeginningWithWhatIsThere(t *testing.T) {
 	t.Parallel()
 	p := browse(t, start(t))
-	file := filepath.Join(t.TempDir(), "w.csv")
-	require.NoError(t, os.WriteFile(file, []byte("id,addresses,tag:app,tag:tier,tag:env\na,10.0.0.1,fares,store,live\n"+
-		"b,10.0.0.2,fares,entry,trial\n"), 0o600))
-	p.open("/workloads")
-	p.click(button("Import workloads…"))
-	p.upload(`input[type=file]`, file)
-	p.see(`[data-report=preview]`)
-	p.click(button("Import 2 rows"))
+	p.imports("id,addresses,tag:app,tag:tier,tag:env\na,10.0.0.1,fares,store,live\n"+
+		"b,10.0.0.2,fares,entry,trial\n", "Import 2 rows")
 	p.see(`[data-next]`)
 	p.click(button("Start from the tags…"))
 	p.see(`[data-starters=environment]`)

@@ -17,6 +17,8 @@ import (
 var flowColumns = []string{"start", "src", "dst", "proto", "dport", "end", "sport", "bytes", "packets", "connections",
 	"outcome", "observer"}
 
+const endColumn = 5 // of flowColumns
+
 // combined are columns of other files that say what ours say in another way:
 // protocol and port in one (tcp/443), how many of the connections were dropped, the
 // day of a start that is a time of the day only, and what came back from the server.
@@ -168,7 +170,8 @@ func (f *Flows) Next() (flow.Record, error) {
 		to := [2]*int64{&r.Bytes, &r.Packets}[i]
 		*to = flow.Sum(*to, n)
 	}
-	if f.date >= 0 && r.End.Before(r.Start) { // it ended after midnight
+	if end := f.columns[endColumn]; f.date >= 0 && end >= 0 && timeOfDay.MatchString(cells[end]) &&
+		r.End.Before(r.Start) { // it ended after midnight
 		r.End.Sec += 86400
 	}
 	if f.dropped >= 0 {

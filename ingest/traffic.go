@@ -192,17 +192,19 @@ func (j *joining) emit(x *flow.Joined) {
 	j.file.emit(x)
 }
 
-// observe takes what was observed, unless its time cannot be: then it is counted as unusable.
-func (j *joining) observe(o *flow.Observation) {
+// observe takes what was observed, unless its time cannot be: then it is counted as unusable, and
+// false returned.
+func (j *joining) observe(o *flow.Observation) bool {
 	for _, t := range [2]flow.Micros{o.Start, o.End} {
 		if at := t.Instant(); at.Before(earliest) || !at.Before(latest) || j.file.tomorrow.Before(at) {
 			j.file.bad(RowError{Line: j.file.Rows, Column: "time", Reason: fmt.Sprintf("found %s, expected a time from "+
 				"%d on that is not more than a day ahead: was the clock wrong, or does the file have no times?", at,
 				firstYear)})
-			return
+			return false
 		}
 	}
 	j.add(o)
+	return true
 }
 
 func (j *joining) add(o *flow.Observation) {
@@ -386,7 +388,9 @@ func (t *TrafficFile) packets(in io.Reader, o TrafficOptions, tell func() error)
 		for i := range all {
 			all[i].Start = flow.MicrosOf(info.Timestamp)
 			all[i].End, all[i].Observer = all[i].Start, int32(2*info.InterfaceIndex)
-			join.observe(&all[i])
+			if !join.observe(&all[i]) {
+				break // the others have the same time
+			}
 		}
 		switch {
 		case len(all) > 0 || h.Lost+h.Waiting() > portless:

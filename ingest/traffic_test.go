@@ -70,7 +70,8 @@ func TestColumnsThatBelongTogether(t *testing.T) {
 		"2026-11-20,10:00:30,10.0.0.1,10.0.0.2,tcp,443,1000,234,9,7,10:01",
 		"20.11.2026,23:59:50,10.0.0.1,10.0.0.2,tcp,443,\"1,000\",,9,7,00:00:10",
 		"2026-11-20 00:00:00,9:05 PM,10.0.0.1,10.0.0.2,tcp,443,1,1,1,1,",
-		"2026-11-20,10:00,10.0.0.1,10.0.0.2,tcp,443,1,many,1,1,")
+		"2026-11-20,10:00,10.0.0.1,10.0.0.2,tcp,443,1,many,1,1,",
+		"2026-11-20,10:00,10.0.0.1,10.0.0.2,tcp,443,1,1,1,1,2026-11-19T10:00:00Z")
 	require.Equal(t, ingest.Mapping{"date": "date", "time": "start", "src": "src", "dst": "dst", "proto": "proto",
 		"dport": "dport", "bytes_in": "reply bytes", "bytes_out": "bytes", "pkts_in": "reply packets",
 		"pkts_out": "packets", "end": "end"}, m)
@@ -79,7 +80,8 @@ func TestColumnsThatBelongTogether(t *testing.T) {
 		got = append(got, fmt.Sprint(r.Start, " ", r.End, " ", r.Bytes, " ", r.Packets))
 	}
 	require.Equal(t, []string{"2026-11-20T10:00:30Z 2026-11-20T10:01:00Z 1234 16",
-		"2026-11-20T23:59:50Z 2026-11-21T00:00:10Z 1000 16", "2026-11-20T21:05:00Z 2026-11-20T21:05:00Z 2 2"}, got)
+		"2026-11-20T23:59:50Z 2026-11-21T00:00:10Z 1000 16", "2026-11-20T21:05:00Z 2026-11-20T21:05:00Z 2 2",
+		"2026-11-20T10:00:00Z 2026-11-19T10:00:00Z 2 2"}, got, "an end with a day of its own stays as it is")
 	require.Equal(t, []any{1, "bytes"}, []any{f.Bad, f.Errors[0].Column})
 
 	// What belongs to nothing else stays as it was.

@@ -21,8 +21,13 @@ type Store struct{ *database.DB }
 // Setting reads a setting into what to points to, which stays as it is if
 // nothing was set.
 func (s *Store) Setting(ctx context.Context, name string, to any) error {
+	return Get(ctx, s.SQL, name, to)
+}
+
+// Get is Setting in a transaction, or outside of any.
+func Get(ctx context.Context, q sqlx.QueryerContext, name string, to any) error {
 	var raw []byte
-	err := s.SQL.GetContext(ctx, &raw, `SELECT value FROM settings WHERE name = $1`, name)
+	err := sqlx.GetContext(ctx, q, &raw, `SELECT value FROM settings WHERE name = $1`, name)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil
 	}

@@ -280,7 +280,8 @@ func (d coverer) speaksFor(c *candidate, bound map[kindPair]bool) bool {
 }
 
 // absorbed drops the rules of strata that a rule without their tags permits all the same; their
-// edges become its own.
+// edges become its own. Of several such rules that with the fewest clauses takes them: no other
+// absorbs it.
 func (d coverer) absorbed(rules []*draft) []*draft {
 	holds := func(wide, x *item) bool {
 		if wide.set != nil && wide.set.everybody() {
@@ -290,16 +291,19 @@ func (d coverer) absorbed(rules []*draft) []*draft {
 	}
 	var out []*draft
 	for _, r := range rules {
-		k := slices.IndexFunc(rules, func(w *draft) bool {
-			return w != r && w.alone == "" && len(w.same) < len(r.same) &&
+		into := r
+		for _, w := range rules {
+			if r.alone == "" && w.alone == "" && len(w.same) < len(into.same) &&
 				!slices.ContainsFunc(w.same, func(key expr.Key) bool { return !slices.Contains(r.same, key) }) &&
-				holds(&w.left[0], &r.left[0]) && holds(&w.right[0], &r.right[0])
-		})
-		if k < 0 || r.alone != "" {
-			out = append(out, r)
-			continue
+				holds(&w.left[0], &r.left[0]) && holds(&w.right[0], &r.right[0]) {
+				into = w
+			}
 		}
-		rules[k].edges = append(rules[k].edges, r.edges...)
+		if into == r {
+			out = append(out, r)
+		} else {
+			into.edges = append(into.edges, r.edges...)
+		}
 	}
 	return out
 }

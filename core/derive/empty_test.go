@@ -2,6 +2,7 @@ package derive_test
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
@@ -99,6 +100,41 @@ func TestABindingTagIsAClause(t *testing.T) {
 			require.NotContains(t, rule, "permit logic ->", "mill would be in it")
 		}
 	}
+}
+
+// What everybody may call has one rule, although the devices of one application keep to the
+// server of their site.
+func TestARuleForEverybodyAbsorbsThoseThatATagBinds(t *testing.T) {
+	w := harbour(t)
+	w.role("names", "core", "shared", 1)
+	w.workloads[len(w.workloads)-1].ID = "names-c"
+	w.role("fleet", "device", "live", 30)
+	servers := []string{"names-core-shared-1", "names-core-shared-2", "names-c"}
+	site := func(n int) string { return fmt.Sprint("site-", n%3) }
+	for i := range w.workloads {
+		m := &w.workloads[i]
+		var n int
+		if _, err := fmt.Sscanf(m.ID, "fleet-device-live-%d", &n); err == nil {
+			m.SetTag(estate.Tag{Key: "site", Value: site(n)})
+		} else if k := slices.Index(servers, m.ID); k >= 0 {
+			m.SetTag(estate.Tag{Key: "site", Value: site(k)})
+		} else {
+			m.SetTag(estate.Tag{Key: "site", Value: site(i)})
+		}
+	}
+	for i, id := range w.ids("-") {
+		var n int
+		if _, err := fmt.Sscanf(id, "fleet-device-live-%d", &n); err == nil {
+			w.sees(id, servers[n%3], "udp/53", week...)
+		} else if !slices.Contains(servers, id) {
+			w.sees(id, servers[i%3], "udp/53", 1, 2, 4)
+			w.sees(id, servers[(i+1)%3], "udp/53", 1, 3, 5)
+		}
+	}
+	r := w.derive("", 0.5)
+	require.Equal(t, []string{"permit workloads -> names on udp/53"}, having(r, "udp/53"))
+	require.Equal(t, r.Considered, r.Covered, "what was bound counts as evidence of the rule")
+	require.Len(t, r.Proposals[0].Conversations, r.Considered)
 }
 
 // The only server of a service that everybody uses needs no tag to be known as that.

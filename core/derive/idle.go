@@ -40,10 +40,11 @@ func (d coverer) idle(c *candidate, edges []edge, danger float64) bool {
 			trials += days[m].Count()
 		}
 	}
-	if share := 3; k*share > n && (danger < administered || k*2 > n) {
-		return false
+	few := k*3 <= n
+	if danger >= administered {
+		few = k*2 <= n
 	}
-	return lnChoose(n, k)+float64(trials)*math.Log(float64(k)/float64(n)) < math.Log(improbable)
+	return few && lnChoose(n, k)+float64(trials)*math.Log(float64(k)/float64(n)) < math.Log(improbable)
 }
 
 // lnChoose is the natural logarithm of n over k.

@@ -25,7 +25,7 @@ type Headers struct {
 // Waiting returns how many fragments carry no ports, and wait for their first.
 func (h *Headers) Waiting() int { return h.waits }
 
-// wait keeps a fragment until its first comes; the longer there is none, the less likely it is.
+// wait keeps a fragment until its first comes. Where there is no room, those that wait are given up.
 func (h *Headers) wait(key fragment, o *flow.Observation) {
 	if h.waits >= mostFragments {
 		h.Lost += h.waits

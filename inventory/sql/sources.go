@@ -210,15 +210,8 @@ func (s *Store) DropSelection(ctx context.Context, list, name string) (found boo
 func (s *Store) SetInapplicable(ctx context.Context, key, where string) error {
 	return s.Write(ctx, database.EditLock, func(tx *sqlx.Tx) error {
 		all := map[string]string{}
-		var raw []byte
-		switch err := tx.GetContext(ctx, &raw, `SELECT value FROM settings WHERE name = 'inapplicable'`); {
-		case errors.Is(err, sql.ErrNoRows):
-		case err != nil:
+		if err := settings.Get(ctx, tx, "inapplicable", &all); err != nil {
 			return err
-		default:
-			if err := json.Unmarshal(raw, &all); err != nil {
-				return err
-			}
 		}
 		if all[key] = where; where == "" {
 			delete(all, key)

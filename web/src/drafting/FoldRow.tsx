@@ -1,5 +1,5 @@
 // Proposals that say the same of several applications, as one row.
-import { Flex, Text } from "@chakra-ui/react";
+import { Box, Flex, Text } from "@chakra-ui/react";
 import { Btn } from "../marks/Controls";
 import { Mark } from "../marks/Marks";
 import { n, plural } from "../marks/words";
@@ -20,7 +20,9 @@ export function FoldRow({ fold, open, take, takeAsOne }: Props) {
       gap="8px"
       align="center"
     >
-      <Mark kind="permit" />
+      <Box w="16px">
+        <Mark kind="permit" />
+      </Box>
       <Text flex="1" minW="0" truncate title={`${fold.shape}, each within its own value`}>
         <b>{fold.shape}</b>, of {plural(fold.list.length, "application")}
       </Text>

@@ -31,9 +31,9 @@ export function Tags({ list }: { list: Hint[] }) {
   return (
     <Box px="16px" py="3px" fontSize="12px" data-tag-hints={list.length}>
       <Text>
-        <b>{plural(list.length, "tag")} to set first</b>{" "}
+        <b>{plural(list.length, "tag")} to set first</b>
         <chakra.span color="soft">
-          {list.length === 1 ? "it settles" : "they settle"}{" "}
+          ; {list.length === 1 ? "it settles" : "they settle"}{" "}
           {plural(
             list.reduce((s, t) => s + t.settles, 0),
             "conversation",
